@@ -1,0 +1,176 @@
+"""The command `lumet`: what can be typed, and what is said back."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+from lumet import __version__
+from lumet.errors import LumetError
+
+HOST = "127.0.0.1"
+PORT = 8040
+
+app = typer.Typer(
+    name="lumet",
+    help="From a relational database that already exists to a web application you own.",
+    epilog="Begin with: lumet serve FILE.db   (in an empty folder), or: lumet demo",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+Project = Annotated[
+    Path,
+    typer.Option("--project", metavar="FOLDER", help="The project's folder."),
+]
+Host = Annotated[str, typer.Option("--host", help="Address to listen on.")]
+Port = Annotated[int, typer.Option("--port", help="Port to listen on.")]
+NoData = Annotated[
+    bool, typer.Option("--no-data", help="Read the catalogue alone, no row.")
+]
+DATABASE = "A SQLite file: its path, or sqlite:///PATH."
+
+
+def _show_version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"lumet {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def main(
+    version: Annotated[
+        bool,
+        typer.Option(
+            "--version", callback=_show_version, is_eager=True, help="Say which it is."
+        ),
+    ] = False,
+) -> None:
+    pass
+
+
+@app.command()
+def survey(
+    database: Annotated[
+        Optional[str],  # noqa: UP045 - Typer reads it
+        typer.Argument(metavar="[DATABASE]", help=DATABASE, show_default=False),
+    ] = None,
+    project: Project = Path(),
+    no_data: NoData = False,
+) -> None:
+    """Read a database and write what was found and decided.
+
+    Writes survey.json, design/ and access.toml, and never to the database. Run it again
+    when the schema has changed: what you decided stays.
+    """
+
+    def work() -> None:
+        from lumet.cli.output import show_survey
+        from lumet.project.commands import run_survey
+
+        show_survey(run_survey(project, database, read_rows=not no_data))
+
+    _carry_out(work)
+
+
+@app.command()
+def generate(project: Project = Path()) -> None:
+    """Write the application from the survey and your decisions.
+
+    What you edited by hand is merged, never replaced. Generating twice changes nothing.
+    """
+
+    def work() -> int:
+        from lumet.cli.output import show_generation
+        from lumet.project.commands import run_generation
+
+        report = run_generation(project)
+        show_generation(report)
+        return 1 if report.written.conflicts else 0
+
+    _carry_out(work)
+
+
+@app.command()
+def serve(
+    database: Annotated[
+        Optional[str],  # noqa: UP045 - Typer reads it
+        typer.Argument(metavar="[DATABASE]", help=DATABASE, show_default=False),
+    ] = None,
+    project: Project = Path(),
+    host: Host = HOST,
+    port: Port = PORT,
+) -> None:
+    """Run the application locally.
+
+    With a database, in an empty folder, it does the whole job: survey, generate, serve.
+    """
+
+    def work() -> int:
+        from lumet.cli.output import show_generation, show_survey
+        from lumet.project.commands import run_generation, run_survey
+        from lumet.project.serving import serve as run
+
+        if database is not None:
+            show_survey(run_survey(project, database), is_alone=False)
+        report = run_generation(project)
+        if database is not None or not report.written.is_quiet:
+            show_generation(report, is_alone=False)
+        return run(report.folder, report.package, host, port)
+
+    _carry_out(work)
+
+
+@app.command()
+def demo(
+    folder: Annotated[
+        Path, typer.Argument(metavar="[FOLDER]", help="Where to make it.")
+    ] = Path("skerries"),
+    host: Host = HOST,
+    port: Port = PORT,
+    no_serve: Annotated[
+        bool, typer.Option("--no-serve", help="Stop before serving.")
+    ] = False,
+) -> None:
+    """Make the demo: a database of coastal lights, and the application for it.
+
+    Adds one user for each role, with a password of its own, and serves.
+    """
+
+    def work() -> int:
+        from lumet.cli.output import show_demo, show_generation, show_survey
+        from lumet.demo.making import add_demo_users, make_demo_database
+        from lumet.project.commands import run_generation, run_survey
+        from lumet.project.serving import serve as run
+
+        database = make_demo_database(folder)
+        show_survey(run_survey(folder, str(database)), is_alone=False)
+        report = run_generation(folder)
+        show_generation(report, is_alone=False)
+        show_demo(report, add_demo_users(folder, report.package), host, port, no_serve)
+        return 0 if no_serve else run(report.folder, report.package, host, port)
+
+    _carry_out(work)
+
+
+def _carry_out(work: Callable[[], int | None]) -> None:
+    """Do the work; say what a person can put right on standard error, and end with the
+    status that the error stands for."""
+    try:
+        status = work() or 0
+    except LumetError as error:
+        typer.echo(str(error), err=True)
+        raise typer.Exit(int(error.status)) from None
+    except KeyboardInterrupt:
+        typer.echo("Stopped.", err=True)
+        raise typer.Exit(130) from None
+    if status:
+        raise typer.Exit(status)
+
+
+def run() -> None:
+    """Run the command."""
+    app()

@@ -1,0 +1,190 @@
+"""What the commands say: what happened, what it means, what to do next.
+
+Colour only supports: amber for doubtful, red for wrong. Everything reads without it, in
+80 columns and in a pipe.
+"""
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from rich.console import Console
+from rich.markup import escape
+
+from lumet.demo.making import DemoUser
+from lumet.project.generating import GenerationReport
+from lumet.project.surveying import Doubt, SurveyReport
+
+MOST_DOUBTS = 8
+MOST_NAMED = 4
+_WIDTH = 80
+
+
+def _console() -> Console:
+    return Console(highlight=False, soft_wrap=True, emoji=False)
+
+
+def _counted(number: int, noun: str) -> str:
+    return f"{number:,} {noun}" if number == 1 else f"{number:,} {noun}s"
+
+
+def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
+    """Say what a survey found. `is_alone`: name the next command."""
+    out = _console()
+    database, evidence = report.survey.database, report.survey.evidence
+    kinds = [table.kind for table in database.tables]
+    parts = [_counted(kinds.count("table"), "table")]
+    if "view" in kinds:
+        parts.append(_counted(kinds.count("view"), "view"))
+    rows = sum(profile.rows for profile in evidence.tables.values())
+    sampled = sum(profile.sampled for profile in evidence.tables.values())
+    if evidence.tables:
+        read = f" sampled to {sampled:,}" if sampled < rows else ""
+        parts.append(f"{rows:,} rows{read}")
+    out.print(
+        f"Reading {escape(report.address.path.name)} "
+        f"(SQLite {database.version}, read-only) … {', '.join(parts)}"
+        f"   {report.seconds:.1f} s\n"
+    )
+    for label, text in _findings(report):
+        out.print(f"  {label:<13}{escape(text)}")
+    _show_doubts(out, report.doubts)
+    for table in evidence.cut:
+        out.print(
+            f"\n[yellow]{escape(table)} could not be read; decided without it.[/]"
+        )
+    if report.edited:
+        out.print('\nEdited, but still marked "#~": take away the mark to decide:')
+        for path, line in report.edited:
+            out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
+    files = _counted(len(report.written), "file")
+    name = escape(report.folder.name)
+    out.print(
+        f"\nWrote {files} in {name}/. Nothing was written to the database."
+        if report.written
+        else "\nNothing changed since the last survey."
+    )
+    if is_alone:
+        out.print("Next:  lumet generate      or      lumet serve")
+
+
+def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
+    database = report.survey.database
+    references = [r for table in database.tables for r in table.references]
+    names = {table.name for table in database.tables}
+    lost = [r for r in references if r.referred_table not in names]
+    nowhere = f" · {len(lost)} to tables that are not there" if lost else ""
+    yield "References", f"{len(references)} declared{nowhere}"
+    decided = {
+        table: {entry.key: entry for entry in entries}
+        for table, entries in report.survey.tables.items()
+    }
+    titles = {table: entries[("title",)] for table, entries in decided.items()}
+    weak = [table for table, title in titles.items() if title.confidence < 0.6]
+    text = f"{len(titles) - len(weak)} of {len(titles)} tables have a telling one"
+    yield "Titles", text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
+    lookups = sum(
+        entry.value == "lookup" and key[-1:] == ("kind",)
+        for entries in decided.values()
+        for key, entry in entries.items()
+    )
+    hidden = sum(
+        entry.value is True and key[-1:] == ("hidden",)
+        for entries in decided.values()
+        for key, entry in entries.items()
+    )
+    yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
+    fixed = [
+        table.name for table in database.tables
+        if table.kind == "view" or not table.primary_key
+    ]  # fmt: skip
+    if fixed:
+        yield "Read-only", f"{_named(fixed)}: a view, or without a key"
+    left = [table for table, entries in decided.items() if ("include",) in entries]
+    if left:
+        yield "Technical", f"{_named(left)} left out"
+
+
+def _have(names: Sequence[str]) -> str:
+    return "has" if len(names) == 1 else "have"
+
+
+def _named(names: Sequence[str]) -> str:
+    shown = ", ".join(names[:MOST_NAMED])
+    more = len(names) - MOST_NAMED
+    return f"{shown} and {more} more" if more > 0 else shown
+
+
+def _show_doubts(out: Console, doubts: Sequence[Doubt]) -> None:
+    if not doubts:
+        return
+    out.print("\n[yellow]Doubtful, look at these first:[/]")
+    width = min(34, max(len(doubt.place) for doubt in doubts[:MOST_DOUBTS])) + 2
+    for doubt in doubts[:MOST_DOUBTS]:
+        reason = _cut(doubt.reason, max(30, _WIDTH - width - 2))
+        out.print(f"  {escape(doubt.place.ljust(width))}{escape(reason)}")
+    if len(doubts) > MOST_DOUBTS:
+        more = len(doubts) - MOST_DOUBTS
+        out.print(f"  and {more} more, in design/tables")
+
+
+def _cut(text: str, width: int) -> str:
+    return text if len(text) <= width else text[: width - 1] + "…"
+
+
+def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
+    """Say what was generated. `is_alone`: name the next command."""
+    out = _console()
+    made = [_counted(report.tables, "table")]
+    if report.views:
+        made.append(_counted(report.views, "view"))
+    total = _counted(report.written.total, "file")
+    out.print(f"{', '.join(made)} → {total}   {report.seconds:.1f} s")
+    for label, paths in (
+        ("written", report.written.written),
+        ("merged", report.written.merged),
+        ("conflict", report.written.conflicts),
+        ("kept", report.written.kept),
+        ("removed", report.written.removed),
+    ):
+        if paths:
+            colour = "red" if label == "conflict" else ""
+            line = f"  {label:<10}{len(paths):>4}   {_places(paths)}"
+            out.print(f"[{colour}]{escape(line)}[/]" if colour else escape(line))
+    if report.written.unchanged:
+        out.print(f"  {'unchanged':<10}{report.written.unchanged:>4}")
+    for path in report.written.conflicts:
+        out.print(
+            f"{escape(path)}: yours stays. Take what you want from {escape(path)}.conflict,"
+            " then delete that copy."
+        )
+    if report.written.merged or report.written.kept:
+        out.print("Nothing of yours was replaced.")
+    if is_alone:
+        out.print("Next:  lumet serve")
+
+
+def _places(paths: Sequence[str]) -> str:
+    if len(paths) <= 3:
+        return ", ".join(paths)
+    folders = {str(Path(path).parts[0]) for path in paths if "/" in path}
+    tops = [f"{folder}/" for folder in sorted(folders)]
+    tops += [path for path in paths if "/" not in path]
+    return _cut(", ".join(tops), 60)
+
+
+def show_demo(
+    report: GenerationReport,
+    users: Sequence[DemoUser],
+    host: str,
+    port: int,
+    no_serve: bool,
+) -> None:
+    """Say who can sign in to the demo, and where."""
+    out = _console()
+    out.print("\nSign in as one of these; the passwords are only said here:\n")
+    for user in users:
+        out.print(f"  {user.name:<8}{user.password:<20}{user.role}: {user.may}")
+    if no_serve:
+        out.print(f"\nNext:  lumet serve --project {escape(str(report.folder))}")
+    else:
+        out.print(f"\nThe address is http://{host}:{port}/\n")

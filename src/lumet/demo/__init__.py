@@ -1,0 +1,1 @@
+"""The demo scenario: the Skerry Lights Service."""

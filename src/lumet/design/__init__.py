@@ -1,0 +1,1 @@
+"""Decisions: their vocabulary, their files, and yours over the inferred ones."""

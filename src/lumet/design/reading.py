@@ -1,0 +1,367 @@
+"""Reading decision files, checking them against the facts, and yours over inferred."""
+
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
+from fnmatch import fnmatchcase
+from typing import Any
+
+from lumet.design.statements import BYTE_ORDER_MARK, Path, Statement, scan
+from lumet.design.vocabulary import (
+    FIELD_KINDS,
+    TONES,
+    Detail,
+    Entry,
+    FieldDecisions,
+    ListDecisions,
+    TableDecisions,
+    keys_of,
+)
+from lumet.errors import Mistake
+from lumet.facts.model import Database, Table
+
+TITLE_PART = re.compile(r"\{([^{}]+)\}")
+_ROOT = keys_of(TableDecisions)
+_LIST = keys_of(ListDecisions)
+_FIELD = keys_of(FieldDecisions)
+_SECTIONS = ("list", "sections", "details", "field")
+_LEAVES = (*_ROOT, *_LIST, *_FIELD)
+
+
+@dataclass(frozen=True, slots=True)
+class DecisionFile:
+    """One file that a person edits: its name in the project, and its text."""
+
+    name: str
+    text: str
+
+    def values(self, mistakes: list[Mistake]) -> dict[str, Any]:
+        """Return the plain values; a broken file is one mistake and no values."""
+        try:
+            return tomllib.loads(self.text.removeprefix(BYTE_ORDER_MARK))
+        except tomllib.TOMLDecodeError as error:
+            mistakes.append(self._syntax_mistake(str(error)))
+            return {}
+
+    def _syntax_mistake(self, said: str) -> Mistake:
+        found = re.search(r"at line (\d+)", said)
+        line = int(found[1]) if found else max(1, self.text.count("\n"))
+        lines = self.text.split("\n")
+        quoted = lines[line - 1].strip() if line <= len(lines) else ""
+        problem = re.sub(r"\s*\(at .*\)$", "", said)
+        if "declare" in problem and "twice" in problem:
+            problem += '; take away the heading that ends in "#~"'
+        return Mistake(self.name, line, quoted, f"This is not TOML: {problem}.")
+
+    def statements(self) -> list[Statement]:
+        """Return the person's own statements that carry a key."""
+        return [each for each in scan(self.text) if each.path and not each.machine]
+
+
+class Checker:
+    """Checks one file's values, collecting every mistake with its line."""
+
+    def __init__(self, file: DecisionFile, mistakes: list[Mistake]) -> None:
+        self.file = file
+        self.mistakes = mistakes
+        self.values = file.values(mistakes)
+        self._statements = file.statements()
+
+    def wrong(self, path: Path, problem: str) -> None:
+        """Report a mistake at the statement that holds `path`."""
+        best: Statement | None = None
+        for each in self._statements:
+            holds = (
+                each.path == path[: len(each.path)] or path == each.path[: len(path)]
+            )
+            if holds and (best is None or len(each.path) > len(best.path)):
+                best = each
+        line = best.line if best else 1
+        quoted = best.text.strip().split("\n")[0] if best else ".".join(path)
+        self.mistakes.append(Mistake(self.file.name, line, quoted, problem))
+
+    def known(self, path: Path, name: str, names: Iterable[str], what: str) -> bool:
+        """Report unless `name` is one of `names`; the nearest one is offered."""
+        choices = list(names)
+        if name in choices:
+            return True
+        self.wrong(path, f'{what} "{name}". {nearest(name, choices)}')
+        return False
+
+    def text(self, path: Path, value: Any) -> bool:
+        """Report unless `value` is a text that is not empty."""
+        if isinstance(value, str) and value.strip():
+            return True
+        self.wrong(path, f'{path[-1]} takes a text, as in {path[-1]} = "…".')
+        return False
+
+    def texts(self, path: Path, value: Any) -> tuple[str, ...]:
+        """Return a list of texts, reporting anything else."""
+        if isinstance(value, list) and all(isinstance(item, str) for item in value):
+            return tuple(value)
+        self.wrong(path, f'{path[-1]} takes a list of texts, as in ["…", "…"].')
+        return ()
+
+
+def nearest(name: str, names: Iterable[str]) -> str:
+    """Say which of `names` comes closest to `name`, or name the first few."""
+    choices = list(names)
+    by_folded = {each.casefold(): each for each in choices}
+    close = get_close_matches(name.casefold(), by_folded, n=1, cutoff=0.5)
+    if close:
+        return f"Nearest: {by_folded[close[0]]}."
+    listed = ", ".join(choices[:8])
+    return f"There are: {listed}." if listed else "There is none."
+
+
+def read_table_file(
+    checker: Checker, table: Table, database: Database
+) -> dict[Path, Any]:
+    """Return a person's decisions about `table` by path, those that hold."""
+    values: dict[Path, Any] = {}
+    reader = _TableReader(checker, table, database)
+    for key, value in checker.values.items():
+        if key in _ROOT:
+            reader.leaf((key,), value, _ROOT[key].takes, values)
+        elif key in _SECTIONS and isinstance(value, dict):
+            reader.section(key, value, values)
+        elif key in _SECTIONS:
+            checker.wrong((key,), f"{key} is a section: write [{key}] above its keys.")
+        else:
+            checker.known((key,), key, (*_ROOT, *_SECTIONS), "There is no key")
+    return values
+
+
+def read_everywhere(checker: Checker) -> dict[str, dict[str, Any]]:
+    """Return the decisions by pattern: "table.column" patterns to field decisions."""
+    patterns: dict[str, dict[str, Any]] = {}
+    for key, value in checker.values.items():
+        if key != "field" or not isinstance(value, dict):
+            checker.known((key,), key, ("field",), "There is no section")
+            continue
+        for pattern, decisions in value.items():
+            found: dict[Path, Any] = {}
+            reader = _TableReader(checker, None, None)
+            if isinstance(decisions, dict):
+                reader.field(("field", pattern), decisions, found)
+            else:
+                example = f'["field"."{pattern}"]'
+                checker.wrong(("field", pattern), f"Write {example} above its keys.")
+            patterns[pattern] = {path[-1]: item for path, item in found.items()}
+    return patterns
+
+
+class _TableReader:
+    """Reads the sections of one table's file; without a table, names go unchecked."""
+
+    def __init__(
+        self, checker: Checker, table: Table | None, database: Database | None
+    ) -> None:
+        self.checker = checker
+        self.table = table
+        self.database = database
+        self.columns = [column.name for column in table.columns] if table else []
+
+    def section(self, name: str, value: dict[str, Any], into: dict[Path, Any]) -> None:
+        if name == "list":
+            for key, item in value.items():
+                if self.checker.known((name, key), key, _LIST, "[list] has no key"):
+                    self.leaf((name, key), item, _LIST[key].takes, into)
+        elif name == "sections":
+            for key, item in value.items():
+                columns = self.checker.texts((name, key), item)
+                wrong = [x for x in columns if not self.column((name, key), x)]
+                if not wrong:
+                    into[name, key] = columns
+        elif name == "details":
+            for key, item in value.items():
+                self.detail((name, key), item, into)
+        else:
+            for key, item in value.items():
+                if self.column((name, key), key):
+                    if isinstance(item, dict):
+                        self.field((name, key), item, into)
+                    else:
+                        self.checker.wrong((name, key), f"Write [field.{key}] instead.")
+
+    def field(self, path: Path, value: dict[str, Any], into: dict[Path, Any]) -> None:
+        for key, item in value.items():
+            if self.checker.known((*path, key), key, _FIELD, "A field has no key"):
+                self.leaf((*path, key), item, _FIELD[key].takes, into)
+
+    def column(self, path: Path, name: str) -> bool:
+        if self.table is None:
+            return True
+        what = f"table {self.table.name} has no column"
+        return self.checker.known(path, name, self.columns, what)
+
+    def leaf(self, path: Path, value: Any, takes: str, into: dict[Path, Any]) -> None:
+        """Check one value; `takes` is its kind in the vocabulary."""
+        read = getattr(self, "_read_" + takes.replace("/", "_"))
+        result = read(path, value)
+        if result is not None:
+            into[path] = result
+
+    def _read_text(self, path: Path, value: Any) -> str | None:
+        return value if self.checker.text(path, value) else None
+
+    def _read_yes_no(self, path: Path, value: Any) -> bool | None:
+        if isinstance(value, bool):
+            return value
+        self.checker.wrong(path, f"{path[-1]} takes true or false.")
+        return None
+
+    def _read_kind(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), FIELD_KINDS, "There is no kind")
+        if not known:
+            return None
+        table = self.table
+        if value == "lookup" and table and table.reference_of(path[1]) is None:
+            self.checker.wrong(path, f"{table.name}.{path[1]} refers to no table.")
+            return None
+        return str(value)
+
+    def _read_title(self, path: Path, value: Any) -> str | None:
+        if not self.checker.text(path, value):
+            return None
+        parts = TITLE_PART.findall(value)
+        if not parts:
+            self.checker.wrong(path, "A title names columns in braces: {name}.")
+            return None
+        good = [self.column(path, part) for part in parts]
+        return str(value) if all(good) else None
+
+    def _read_columns(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        columns = self.checker.texts(path, value)
+        good = [self.column(path, column) for column in columns]
+        return columns if all(good) else None
+
+    def _read_order(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        columns = self.checker.texts(path, value)
+        good = [self.column(path, column.removeprefix("-")) for column in columns]
+        return columns if all(good) else None
+
+    def _read_choices(self, path: Path, value: Any) -> dict[str, str] | None:
+        if isinstance(value, list):
+            return {each: each for each in self.checker.texts(path, value)} or None
+        if isinstance(value, dict) and all(isinstance(v, str) for v in value.values()):
+            return dict(value)
+        self.checker.wrong(path, 'choices takes { value = "Label", … } or a list.')
+        return None
+
+    def _read_tones(self, path: Path, value: Any) -> dict[str, str] | None:
+        if not isinstance(value, dict):
+            self.checker.wrong(path, 'tones takes { value = "good", … }.')
+            return None
+        good = [
+            self.checker.known(path, str(tone), TONES, "There is no tone")
+            for tone in value.values()
+        ]
+        return dict(value) if all(good) else None
+
+    def detail(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
+        """Check one detail: false, a table with `by`, or a list of such."""
+        assert self.table is not None and self.database is not None
+        if value is False:
+            into[path] = ()
+            return
+        name = path[1]
+        tables = [table.name for table in self.database.tables]
+        if not self.checker.known(path, name, tables, "There is no table"):
+            return
+        details = []
+        for item in value if isinstance(value, list) else [value]:
+            detail = self._one_detail(path, name, item)
+            if detail is None:
+                return
+            details.append(detail)
+        into[path] = tuple(details)
+
+    def _one_detail(self, path: Path, name: str, item: Any) -> Detail | None:
+        assert self.table is not None and self.database is not None
+        if not isinstance(item, dict) or not set(item) <= {"by", "label"}:
+            self.checker.wrong(path, 'A detail is written { by = "column" }.')
+            return None
+        by = item.get("by")
+        columns = (by,) if isinstance(by, str) else tuple(by or ())
+        referring = [
+            reference.columns
+            for reference in self.database.table(name).references
+            if reference.referred_table == self.table.name
+        ]
+        if columns not in referring:
+            choices = [" + ".join(each) for each in referring]
+            what = f"table {name} does not refer to {self.table.name} by"
+            self.checker.known(path, " + ".join(map(str, columns)), choices, what)
+            return None
+        return Detail(table=name, by=columns, label=str(item.get("label", "")))
+
+
+def decide(
+    table: Table,
+    inferred: Iterable[Entry],
+    own: Mapping[Path, Any],
+    everywhere: Mapping[str, Mapping[str, Any]],
+) -> TableDecisions:
+    """Put a person's decisions about `table` over the inferred ones: yours for the
+    table, else yours by pattern (the later pattern wins), else inferred."""
+    values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
+    for pattern, decisions in everywhere.items():
+        for column in table.columns:
+            if fnmatchcase(f"{table.name}.{column.name}", pattern):
+                for key, value in decisions.items():
+                    values["field", column.name, key] = value
+    _give_up_claimed(values, own)
+    values.update(own)
+    return _assemble(table, values)
+
+
+def _give_up_claimed(values: dict[Path, Any], own: Mapping[Path, Any]) -> None:
+    """Take the columns of a person's sections out of the inferred sections."""
+    claimed = {
+        column for path, item in own.items() if path[0] == "sections" for column in item
+    }
+    for path in [path for path in values if path[0] == "sections"]:
+        values[path] = [column for column in values[path] if column not in claimed]
+
+
+def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
+    def under(prefix: Path) -> dict[str, Any]:
+        length = len(prefix)
+        return {
+            path[length]: value
+            for path, value in values.items()
+            if path[:length] == prefix and len(path) == length + 1
+        }
+
+    fields = {}
+    for column in table.columns:
+        found = under(("field", column.name))
+        fields[column.name] = FieldDecisions(**found)
+    lists = {key: tuple(value) for key, value in under(("list",)).items()}
+    sections = {name: tuple(item) for name, item in under(("sections",)).items()}
+    details = {
+        name: details_of(name, item) for name, item in under(("details",)).items()
+    }
+    root = {key: value for key, value in under(()).items() if key in _ROOT}
+    return TableDecisions(
+        **root,
+        list=ListDecisions(**lists),
+        sections={name: item for name, item in sections.items() if item},
+        details={name: item for name, item in details.items() if item},
+        field=fields,
+    )
+
+
+def details_of(name: str, value: Any) -> tuple[Detail, ...]:
+    """Return the details that the TOML `value` of table `name` stands for."""
+    if isinstance(value, tuple) and all(isinstance(item, Detail) for item in value):
+        return value
+    found = []
+    for item in value if isinstance(value, list | tuple) else [value]:
+        by = item["by"]
+        columns = (by,) if isinstance(by, str) else tuple(by)
+        found.append(Detail(table=name, by=columns, label=item.get("label", "")))
+    return tuple(found)

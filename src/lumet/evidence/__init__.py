@@ -1,0 +1,1 @@
+"""Evidence: what the rows say, read within bounds."""

@@ -1,0 +1,1 @@
+"""SQL expressions: parsed and checked against the facts."""

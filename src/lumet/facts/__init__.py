@@ -1,0 +1,1 @@
+"""Facts: what the catalogue says, as frozen dataclasses."""

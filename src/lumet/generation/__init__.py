@@ -1,0 +1,1 @@
+"""Generation: from decisions to the files of an application."""

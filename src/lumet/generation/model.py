@@ -1,0 +1,428 @@
+"""What the templates are filled with: everything is decided here, nothing there."""
+
+import ast
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from lumet.design.access import RIGHTS, RoleDecisions
+from lumet.design.vocabulary import Detail, FieldDecisions, TableDecisions
+from lumet.expressions.checks import Within, read_check
+from lumet.facts.model import Column, Database, Reference, Table
+from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
+
+
+@dataclass(frozen=True, slots=True)
+class Application:
+    """The application: its name, its package, its tables and roles."""
+
+    name: str
+    package: str
+    dialect: str
+    database: Database
+    decisions: Mapping[str, TableDecisions]
+    files: Mapping[str, str]  # the decision file of each table, for the headers
+    roles: Sequence[RoleDecisions]
+    language: str = "en_GB"
+
+
+@dataclass(frozen=True, slots=True)
+class TableModel:
+    """One table's module."""
+
+    name: str
+    source: str
+    file: str
+    module: str
+    class_name: str
+    constraints: tuple[str, ...]
+    columns: tuple[str, ...]
+    fields: tuple[str, ...]
+    singular: str
+    plural: str
+    title: str
+    group: str
+    shown: tuple[str, ...]
+    first: tuple[str, ...]
+    sections: tuple[tuple[str, tuple[str, ...]], ...]
+    details: tuple[str, ...]
+    read_only: tuple[str, ...]
+    changeable: bool
+    lists: tuple[tuple[str, str], ...]
+    sqlalchemy: tuple[str, ...]
+    types: tuple[str, ...]
+    forms: tuple[str, ...]
+    pages: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RoleModel:
+    """One role: its rights everywhere, and the tables where they differ."""
+
+    name: str
+    label: str
+    accounts: bool
+    rights: str
+    tables: tuple[tuple[str, str], ...]
+
+
+_FIELDS = {
+    "text": "TextField",
+    "long text": "LongTextField",
+    "integer": "IntegerField",
+    "code": "CodeField",
+    "decimal": "DecimalField",
+    "yes/no": "YesNoField",
+    "date": "DateField",
+    "time": "TimeField",
+    "moment": "MomentField",
+    "choice": "ChoiceField",
+    "lookup": "LookupField",
+    "json": "JsonField",
+    "other": "OtherField",
+}
+_OWN_TYPES = {
+    "decimal": "Decimal",
+    "boolean": "YesNo",
+    "date": "Date",
+    "time": "Time",
+    "moment": "Moment",
+    "unknown": "Anything",
+}
+_SQLALCHEMY_TYPES = {
+    "integer": "Integer",
+    "float": "Float",
+    "text": "String",
+    "binary": "LargeBinary",
+    "json": "Text",
+    "uuid": "String",
+}
+ALL = "ALL"
+
+
+def build_tables(application: Application) -> list[TableModel]:
+    """Return the modules of all tables that the application has, by module name."""
+    included = [
+        table
+        for table in application.database.tables
+        if table.name in application.decisions
+        and application.decisions[table.name].include
+    ]
+    modules = python_names([table.name for table in included], MODULE_NAMES)
+    keys = {
+        table.name: python_names([c.name for c in table.columns], FIELD_NAMES)
+        for table in included
+    }
+    builder = _Builder(application, modules, keys)
+    models = [builder.table(table) for table in included]
+    return sorted(models, key=lambda model: model.module)
+
+
+class _Builder:
+    """Builds the model of each table; knows the Python names of all."""
+
+    def __init__(
+        self,
+        application: Application,
+        modules: Mapping[str, str],
+        keys: Mapping[str, Mapping[str, str]],
+    ) -> None:
+        self.application = application
+        self.modules = modules
+        self.keys = keys
+
+    def table(self, table: Table) -> TableModel:
+        decisions = self.application.decisions[table.name]
+        keys = self.keys[table.name]
+        module = self.modules[table.name]
+        shown = [c for c in table.columns if not decisions.field[c.name].hidden]
+        columns = [self._column(table, column) for column in table.columns]
+        constraints = self._constraints(table)
+        lists = {c.name: self._choices_name(c, table) for c in shown}
+        fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
+                  for c in shown]  # fmt: skip
+        details = self._details(decisions)
+        sections = self._sections(decisions, [c.name for c in shown], keys)
+        read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
+        code = [*columns, *constraints, *fields]
+        pages = {"TablePages", *({"Section"} if sections else ())}
+        pages |= {"Related"} if details else set()
+        first = [self._order(name, keys) for name in decisions.list.order]
+        pages |= {order.partition("(")[0] for order in first}
+        return TableModel(
+            name=table.name,
+            source=repr(table.name),
+            file=self.application.files[table.name],
+            module=module,
+            class_name=class_name(module),
+            constraints=tuple(constraints),
+            columns=tuple(columns),
+            fields=tuple(fields),
+            singular=repr(decisions.singular or table.name),
+            plural=repr(decisions.plural or table.name),
+            title=repr(_with_keys(decisions.title, keys)),
+            group=repr(decisions.group or "Tables"),
+            shown=tuple(
+                repr(keys[name])
+                for name in decisions.list.columns
+                if not decisions.field[name].hidden
+            ),
+            first=tuple(first),
+            sections=tuple(sections),
+            details=tuple(details),
+            read_only=tuple(repr(key) for key in read_only),
+            changeable=table.kind == "table",
+            lists=tuple(
+                (lists[c.name], repr(decisions.field[c.name].choices))
+                for c in shown
+                if decisions.field[c.name].kind == "choice"
+            ),
+            sqlalchemy=_used([*code, "Table, TypedColumns"], _SQLALCHEMY_NAMES),
+            types=_used(code, sorted(_OWN_TYPES.values())),
+            forms=_used([*code, "RecordForm"], _FORM_NAMES),
+            pages=tuple(sorted(pages, key=_import_order)),
+        )
+
+    def _column(self, table: Table, column: Column) -> str:
+        key = self.keys[table.name][column.name]
+        parts = [repr(column.name)] if key != column.name else []
+        parts.append(_type_code(column))
+        reference = table.reference_of(column.name)
+        target = self._target(reference) if reference else ""
+        if reference and target:
+            parts.append(f"ForeignKey({target!r}{_on_delete(reference)})")
+        if column.name in table.primary_key:
+            parts.append("primary_key=True")
+            if not column.automatic and column.type.kind == "integer":
+                parts.append("autoincrement=False")
+        elif not column.nullable:
+            parts.append("nullable=False")
+        if column.generated:
+            parts.append("server_default=FetchedValue()")
+        elif column.default is not None:
+            code = repr(column.default.text)
+            code = code if column.default.literal else f"text({code})"
+            parts.append(f"server_default={code}")
+        return f"{key} = Column({', '.join(parts)})"
+
+    def _target(self, reference: Reference) -> str:
+        """Return what a one-column reference points at, "" when the application does
+        not have it, or its name cannot be written in a ForeignKey."""
+        if (
+            reference.referred_table not in self.modules
+            or not reference.referred_columns
+        ):
+            return ""
+        referred = reference.referred_columns[0]
+        if "." in referred or not self._has(reference.referred_table, referred):
+            return ""
+        return f"{reference.referred_table}.{referred}"
+
+    def _has(self, table: str, column: str) -> bool:
+        return column in self.keys[table]
+
+    def _constraints(self, table: Table) -> list[str]:
+        keys = self.keys[table.name]
+        found = []
+        for unique in table.uniques:
+            if unique.columns != table.primary_key:
+                names = ", ".join(repr(name) for name in unique.columns)
+                found.append(f"UniqueConstraint({names})")
+        for reference in table.references:
+            known = reference.referred_table in self.modules
+            plain = all("." not in name for name in reference.referred_columns)
+            if len(reference.columns) > 1 and known and plain:
+                ours = [name for name in reference.columns if name in keys]
+                theirs = [
+                    f"{reference.referred_table}.{n}"
+                    for n in reference.referred_columns
+                ]
+                rule = _on_delete(reference)
+                found.append(f"ForeignKeyConstraint({ours!r}, {theirs!r}{rule})")
+        return found
+
+    def _field(
+        self, table: Table, column: Column, decided: FieldDecisions, choices: str
+    ) -> str:
+        key = self.keys[table.name][column.name]
+        kind = _FIELDS[decided.kind]
+        if kind == "DecimalField" and column.type.kind == "float":
+            kind = "FloatField"
+        label = decided.label or column.name
+        parts = [f"_({label!r})"]
+        if kind == "LookupField":
+            reference = table.reference_of(column.name)
+            if reference is None or not self._target(reference):
+                kind = _FIELDS["integer" if column.type.kind == "integer" else "text"]
+            else:
+                parts.append(f"to={self.modules[reference.referred_table]!r}")
+        if kind == "ChoiceField":
+            parts.append(f"choices={choices}")
+            if decided.tones:
+                parts.append(f"tones={decided.tones!r}")
+        if kind == "DecimalField" and column.type.scale is not None:
+            parts.append(f"scale={column.type.scale}")
+        if kind == "YesNoField" and column.type.kind == "integer":
+            parts.append("whole=True")
+        if decided.help:
+            parts.append(f"help=_({decided.help!r})")
+        validators = self._validators(table, column, decided, kind)
+        if validators:
+            parts.append(f"validators=[{', '.join(validators)}]")
+        return f"{key} = {kind}({', '.join(parts)})"
+
+    def _validators(
+        self, table: Table, column: Column, decided: FieldDecisions, kind: str
+    ) -> list[str]:
+        if decided.read_only or kind == "OtherField" or table.kind == "view":
+            return []
+        found = []
+        if not column.nullable and column.default is None and not column.automatic:
+            found.append("required()")
+        if kind in ("TextField", "LongTextField") and column.type.length:
+            found.append(f"longest({column.type.length})")
+        if kind in ("IntegerField", "CodeField", "DecimalField", "FloatField"):
+            found += self._bounds(table, column)
+        return found
+
+    def _bounds(self, table: Table, column: Column) -> list[str]:
+        low = high = None
+        for check in table.checks:
+            for rule in read_check(check.text, self.application.dialect):
+                if isinstance(rule, Within) and (
+                    rule.column.casefold() == column.name.casefold()
+                ):
+                    low = rule.lowest if rule.lowest is not None else low
+                    high = rule.highest if rule.highest is not None else high
+        if low is None and high is None:
+            return []
+        if low is None:
+            return [f"within(highest={high})"]
+        return [f"within({low})" if high is None else f"within({low}, {high})"]
+
+    def _choices_name(self, column: Column, table: Table) -> str:
+        key = self.keys[table.name][column.name]
+        return f"{key.upper().strip('_')}_CHOICES"
+
+    def _order(self, word: str, keys: Mapping[str, str]) -> str:
+        key = keys[word.removeprefix("-")]
+        return f"{'descending' if word.startswith('-') else 'ascending'}({key!r})"
+
+    def _sections(
+        self, decisions: TableDecisions, shown: Sequence[str], keys: Mapping[str, str]
+    ) -> list[tuple[str, tuple[str, ...]]]:
+        found = []
+        for name, columns in decisions.sections.items():
+            visible = tuple(repr(keys[column]) for column in columns if column in shown)
+            if visible:
+                found.append((repr(name), visible))
+        return found
+
+    def _details(self, decisions: TableDecisions) -> list[str]:
+        return [
+            self._detail(detail)
+            for details in decisions.details.values()
+            for detail in details
+            if detail.table in self.modules
+        ]
+
+    def _detail(self, detail: Detail) -> str:
+        keys = [self.keys[detail.table][name] for name in detail.by]
+        by = repr(keys[0]) if len(keys) == 1 else repr(tuple(keys))
+        label = f", label=_({detail.label!r})" if detail.label else ""
+        return f"Related({self.modules[detail.table]!r}, by={by}{label})"
+
+
+def _with_keys(title: str, keys: Mapping[str, str]) -> str:
+    for name, key in keys.items():
+        title = title.replace(f"{{{name}}}", f"{{\0{key}}}")
+    return title.replace("\0", "")
+
+
+def _on_delete(reference: Reference) -> str:
+    if not reference.on_delete:
+        return ""
+    return f", ondelete={reference.on_delete.upper()!r}"
+
+
+def _type_code(column: Column) -> str:
+    kind = column.type.kind
+    if kind == "decimal" and column.type.precision is not None:
+        return f"Decimal({column.type.precision}, {column.type.scale or 0})"
+    if kind == "text" and column.type.length is not None:
+        return f"String({column.type.length})"
+    return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]
+
+
+_SQLALCHEMY_NAMES = (
+    "Column",
+    "FetchedValue",
+    "Float",
+    "ForeignKey",
+    "ForeignKeyConstraint",
+    "Integer",
+    "LargeBinary",
+    "String",
+    "Table",
+    "Text",
+    "TypedColumns",
+    "UniqueConstraint",
+    "text",
+)
+_FORM_NAMES = (
+    *sorted({*_FIELDS.values(), "FloatField", "RecordForm"}),
+    "longest",
+    "required",
+    "within",
+)
+
+
+def _used(code: Sequence[str], names: Sequence[str]) -> tuple[str, ...]:
+    """Return those of `names` that the statements in `code` mention."""
+    mentioned = {
+        node.id
+        for statement in code
+        for node in ast.walk(ast.parse(statement))
+        if isinstance(node, ast.Name)
+    }
+    return tuple(name for name in names if name in mentioned)
+
+
+def _import_order(name: str) -> tuple[bool, str]:
+    return (name[:1].islower(), name)
+
+
+def build_roles(
+    application: Application, models: Sequence[TableModel]
+) -> list[RoleModel]:
+    """Return the roles with their rights on every table, written as exceptions to what
+    each may on most."""
+    found = []
+    for role in application.roles:
+        rights = {
+            model.name: _rights_code(
+                role.rights_on(model.name, application.decisions[model.name].group)
+            )
+            for model in models
+        }
+        general = _rights_code(role.tables.get("*", ()))
+        found.append(
+            RoleModel(
+                name=repr(role.name),
+                label=repr(role.label),
+                accounts=role.accounts,
+                rights=general,
+                tables=tuple(
+                    (repr(name), code)
+                    for name, code in rights.items()
+                    if code != general
+                ),
+            )
+        )
+    return found
+
+
+def _rights_code(rights: Sequence[str]) -> str:
+    if set(rights) == set(RIGHTS):
+        return ALL
+    listed = ", ".join(repr(right) for right in RIGHTS if right in rights)
+    return f"frozenset({{{listed}}})" if listed else "frozenset()"

@@ -1,0 +1,97 @@
+"""From any name in a database to a Python identifier that cannot clash."""
+
+import builtins
+import keyword
+import re
+import unicodedata
+from collections.abc import Collection, Iterable
+
+_ODD = re.compile(r"\W+")
+_CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
+_KEYWORDS = {*keyword.kwlist, *keyword.softkwlist}
+
+# Every lower-case name that a generated module uses, and the built-in ones.
+MODULE_NAMES = frozenset(
+    {
+        *_KEYWORDS,
+        *(name for name in dir(builtins) if name.islower()),
+        "metadata",
+        "required",
+        "longest",
+        "within",
+        "ascending",
+        "descending",
+        "text",
+    }
+)
+
+# What WTForms' Form and ours hold, and what would shadow a helper in the class's body.
+FIELD_NAMES = frozenset(
+    {
+        *_KEYWORDS,
+        "l",  # a stranger's linter calls it ambiguous
+        "add_error",
+        "csrf_token",
+        "data",
+        "errors",
+        "form_errors",
+        "is_new",
+        "longest",
+        "meta",
+        "mistakes",
+        "populate_obj",
+        "process",
+        "required",
+        "text",
+        "validate",
+        "value_fields",
+        "within",
+    }
+)
+_VALIDATOR_PREFIXES = ("validate_", "filter_")  # methods of these names are called
+
+
+def python_names(names: Iterable[str], reserved: Collection[str]) -> dict[str, str]:
+    """Give each of `names`, in order, an identifier of its own.
+
+    Identifiers are lower case, begin with a letter, are none of `reserved`, and are in
+    ASCII where the name can be written so. Names that become the same are numbered; one
+    that is its own identifier keeps it.
+    """
+    listed = list(names)
+    taken: dict[str, str] = {}
+    for name in listed:
+        if _identifier(name, reserved) == name:
+            taken[name] = name
+    used = set(taken)
+    for name in listed:
+        if name not in taken:
+            taken[name] = _unused(_identifier(name, reserved), used)
+            used.add(taken[name])
+    return {name: taken[name] for name in listed}
+
+
+def _unused(wanted: str, used: Collection[str]) -> str:
+    number = 2
+    found = wanted
+    while found in used:
+        found = f"{wanted.rstrip('_')}_{number}"
+        number += 1
+    return found
+
+
+def _identifier(name: str, reserved: Collection[str]) -> str:
+    plain = unicodedata.normalize("NFKD", _CAMEL.sub("_", name))
+    ascii_only = "".join(each for each in plain if not unicodedata.combining(each))
+    word = _ODD.sub("_", unicodedata.normalize("NFKC", ascii_only)).strip("_").lower()
+    word = unicodedata.normalize("NFKC", word)
+    if not word or not word.isidentifier():
+        word = f"n{word}" if f"n{word}".isidentifier() else "unnamed"
+    if word in reserved or word.startswith(_VALIDATOR_PREFIXES):
+        return f"{word}_"
+    return word
+
+
+def class_name(identifier: str) -> str:
+    """Return an identifier as the first part of a class's name."""
+    return "".join(part[:1].upper() + part[1:] for part in identifier.split("_"))

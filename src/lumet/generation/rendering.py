@@ -1,0 +1,156 @@
+"""From the model to the text of every file, checked before any is written."""
+
+import subprocess
+import tempfile
+from functools import cache
+from importlib.resources import files
+from importlib.resources.abc import Traversable
+from pathlib import Path
+from typing import Any
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from ruff import find_ruff_bin
+
+from lumet.design.statements import format_value
+from lumet.errors import LumetError
+from lumet.generation.model import ALL, Application, build_roles, build_tables
+
+DEPENDENCIES = (
+    "argon2-cffi>=23.1",
+    "babel>=2.15",
+    "flask>=3.1",
+    "flask-babel>=4.0",
+    "flask-login>=0.6.3",
+    "flask-wtf>=1.2",
+    "python-dotenv>=1.0",
+    "sqlalchemy>=2.1,<2.2",
+    "waitress>=3.0",
+    "wtforms>=3.2",
+)
+_NOT_COPIED = frozenset({"__init__.py", "__pycache__"})
+
+
+class RenderedWrong(LumetError):
+    """A file that was rendered is not what it should be: a fault of Lumet's."""
+
+
+def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]]:
+    """Return the content of every file by its path in the project: those that follow
+    the decisions, and those that are written once and then yours."""
+    package = application.package
+    tables = build_tables(application)
+    roles = build_roles(application, tables)
+    common = {
+        "package": package,
+        "name": repr(application.name),
+        "name_text": _plain(application.name),
+        "dialect": application.dialect,
+        "dialect_code": repr(application.dialect),
+        "language": repr(application.language),
+        "tables": tables,
+        "roles": roles,
+    }
+    uses_all = any(ALL in (r.rights, *dict(r.tables).values()) for r in roles)
+    python = {
+        f"{package}/__init__.py": _fill("init.py", **common),
+        f"{package}/__main__.py": _fill("main.py", **common),
+        f"{package}/access.py": _fill("access.py", **common, uses_all=uses_all),
+        f"{package}/tables/__init__.py": _fill("tables_init.py", **common),
+        "tests/__init__.py": '"""The application\'s own tests: python -m unittest."""\n',
+        "tests/test_application.py": _fill("test_application.py", **common),
+    }
+    for table in tables:
+        texts = {"name_text": _plain(table.name), "plural_text": _plain(table.plural)}
+        path = f"{package}/tables/{table.module}.py"
+        python[path] = _fill("table.py", t=_View(table, texts))
+    description = format_value(application.name)
+    other = {
+        "pyproject.toml": _fill(
+            "pyproject.toml",
+            **common,
+            dependencies=DEPENDENCIES,
+            description=description,
+        ),
+        "README.md": _fill("README.md", **common, first_role=application.roles[0].name),
+    }
+    wanted = {path: text.encode() for path, text in _formatted(python).items()}
+    wanted |= {path: text.encode() for path, text in other.items()}
+    wanted |= {f"{package}/{path}": content for path, content in _kit().items()}
+    once = {f"{package}/custom/__init__.py": _fill("custom_init.py").encode()}
+    return wanted, once
+
+
+class _View:
+    """A table's model with texts that are safe inside a docstring."""
+
+    def __init__(self, model: Any, texts: dict[str, str]) -> None:
+        self._model = model
+        self._texts = texts
+
+    def __getattr__(self, name: str) -> Any:
+        return self._texts[name] if name in self._texts else getattr(self._model, name)
+
+
+def _plain(text: str) -> str:
+    """Return a name as a docstring can hold it."""
+    if text[:1] in "'\"" and text[-1:] == text[:1] and len(text) > 1:
+        text = text[1:-1]  # a repr
+    printable = "".join(c if c.isprintable() else " " for c in text)
+    return printable.replace("\\", "/").replace('"""', "'''").replace('"', "'")
+
+
+@cache
+def _environment() -> Environment:
+    return Environment(
+        loader=PackageLoader("lumet.generation"),
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        undefined=StrictUndefined,
+        autoescape=False,  # the templates make Python and Markdown, not pages
+    )
+
+
+def _fill(template: str, **values: Any) -> str:
+    return _environment().get_template(f"{template}.jinja").render(**values)
+
+
+def _formatted(files_: dict[str, str]) -> dict[str, str]:
+    """Return the Python files formatted, all in one run of the formatter."""
+    with tempfile.TemporaryDirectory(prefix="lumet-") as folder:
+        for path, text in files_.items():
+            target = Path(folder, path)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_text(text, encoding="utf-8", newline="\n")
+        ran = subprocess.run(
+            [find_ruff_bin(), "format", "--isolated", "--no-cache", "--quiet", folder],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        if ran.returncode:
+            said = ran.stderr.replace(folder, "").strip()
+            raise RenderedWrong(
+                f"A generated file is not Python: {said}",
+                "This is a fault of Lumet's; please report it with the table's facts.",
+            )
+        return {path: Path(folder, path).read_text(encoding="utf-8") for path in files_}
+
+
+def _kit() -> dict[str, bytes]:
+    """Return the shared code, templates and static files by their path in the package."""
+    found: dict[str, bytes] = {}
+
+    def gather(folder: Traversable, prefix: str) -> None:
+        for entry in sorted(folder.iterdir(), key=lambda each: each.name):
+            if (
+                not prefix and entry.name in _NOT_COPIED
+            ) or entry.name == "__pycache__":
+                continue
+            if entry.is_dir():
+                gather(entry, f"{prefix}{entry.name}/")
+            elif not entry.name.endswith(".pyc"):
+                found[prefix + entry.name] = entry.read_bytes()
+
+    gather(files("lumet") / "kit", "")
+    return found

@@ -1,0 +1,305 @@
+"""Writing files so that nothing that a person wrote is lost, and none is half-written.
+
+What was last generated is kept beside the project, as the base of a three-way merge. All
+is written aside first, with a list; only then are files renamed into place. A killed run
+is finished, or undone, by the next command.
+"""
+
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from lumet.errors import CannotRun
+
+STATE = ".lumet"
+BASES = f"{STATE}/base"
+PENDING = f"{STATE}/pending"
+MANIFEST = f"{STATE}/written.json"
+STAGING = f"{STATE}/staging"
+PLAN = "plan.json"
+CONFLICT = ".conflict"
+PRIVATE = frozenset({".env"})  # written for their owner alone
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What to do with one path: write `content`, or delete it where that is None."""
+
+    path: str
+    content: bytes | None
+
+
+@dataclass(slots=True)
+class Written:
+    """What became of every file of one run, by path."""
+
+    written: list[str] = field(default_factory=list)
+    merged: list[str] = field(default_factory=list)
+    conflicts: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    removed: list[str] = field(default_factory=list)
+    unchanged: int = 0
+
+    @property
+    def is_quiet(self) -> bool:
+        """Tell whether nothing happened that a person wants to hear of."""
+        named = self.written, self.merged, self.conflicts, self.removed
+        return not any(named)
+
+    @property
+    def total(self) -> int:
+        """The number of files that the application consists of."""
+        named = self.written, self.merged, self.conflicts, self.kept
+        return self.unchanged + sum(len(each) for each in named)
+
+
+def write_generated(
+    folder: Path,
+    wanted: Mapping[str, bytes],
+    once: Mapping[str, bytes],
+    origin: Mapping[str, str],
+) -> Written:
+    """Bring the project in `folder` up to `wanted`, merging what was edited by hand.
+
+    `once` is written where it is missing. `origin` says in the manifest what the files
+    were made from. Raises CannotRun when the folder cannot be written.
+    """
+    run = _Run(folder, wanted)
+    for path, content in wanted.items():
+        run.bring(path, content)
+    for path, content in once.items():
+        if not (folder / path).exists():
+            run.changes.append(Change(path, content))
+            run.report.written.append(path)
+    run.drop_unwanted()
+    run.changes.append(Change(MANIFEST, run.manifest(origin)))
+    apply(folder, run.changes)
+    return run.report
+
+
+class _Run:
+    """One run: the changes so far, and the report about them."""
+
+    def __init__(self, folder: Path, wanted: Mapping[str, bytes]) -> None:
+        self.folder = folder
+        self.wanted = wanted
+        manifest = _read_manifest(folder / MANIFEST)
+        self.digests: dict[str, str] = dict(manifest.get("files", {}))
+        self.pending: set[str] = set(manifest.get("pending", []))
+        self.changes: list[Change] = []
+        self.report = Written()
+
+    def bring(self, path: str, new: bytes) -> None:
+        current = _read(self.folder / path)
+        self._settle(path)
+        base = self._base(path)
+        if current is None or _digest(current) == self.digests.get(path):
+            if current == new:
+                self.report.unchanged += 1
+            else:
+                self._put(path, new)
+                self.report.written.append(path)
+            self._remember(path, new)
+        elif current == new:
+            self.report.unchanged += 1
+            self._remember(path, new)
+        elif path not in self.digests or not _is_text(new) or base is None:
+            self.report.kept.append(path)
+        elif base == new:
+            self.report.unchanged += 1  # yours differs, and nothing new came
+        else:
+            self._merge(path, current, base, new)
+
+    def _settle(self, path: str) -> None:
+        """A conflict whose copy is gone was settled by hand: what was new is the base."""
+        copy = self.folder / (path + CONFLICT)
+        if path in self.pending and not copy.exists():
+            settled = _read(self.folder / PENDING / path)
+            self.pending.discard(path)
+            self.changes.append(Change(f"{PENDING}/{path}", None))
+            if settled is not None:
+                self._remember(path, settled)
+
+    def _base(self, path: str) -> bytes | None:
+        for change in reversed(self.changes):
+            if change.path == f"{BASES}/{path}":
+                return change.content
+        return _read(self.folder / BASES / path)
+
+    def _merge(self, path: str, current: bytes, base: bytes, new: bytes) -> None:
+        merged, is_clean = merge(current, base, new)
+        if is_clean and path.endswith(".py"):
+            is_clean = _compiles(merged, path)
+        if is_clean:
+            self._put(path, merged)
+            self._remember(path, new)
+            self.report.merged.append(path)
+            return
+        self._put(path + CONFLICT, merged)
+        self._put(f"{PENDING}/{path}", new)
+        self.pending.add(path)
+        self.report.conflicts.append(path)
+
+    def _put(self, path: str, content: bytes) -> None:
+        self.changes.append(Change(path, content))
+
+    def _remember(self, path: str, content: bytes) -> None:
+        digest = _digest(content)
+        if self.digests.get(path) != digest and _is_text(content):
+            self._put(f"{BASES}/{path}", content)
+        self.digests[path] = digest
+
+    def drop_unwanted(self) -> None:
+        """Delete what was generated once and no longer is, unless it was edited."""
+        for path in [path for path in self.digests if path not in self.wanted]:
+            current = _read(self.folder / path)
+            if current is None or _digest(current) == self.digests[path]:
+                self.changes.append(Change(path, None))
+                self.changes.append(Change(f"{BASES}/{path}", None))
+                del self.digests[path]
+                self.report.removed.append(path)
+            else:
+                self.report.kept.append(path)
+
+    def manifest(self, origin: Mapping[str, str]) -> bytes:
+        content = {
+            **origin,
+            "files": dict(sorted(self.digests.items())),
+            "pending": sorted(self.pending),
+        }
+        return (json.dumps(content, indent=1) + "\n").encode()
+
+
+def merge(current: bytes, base: bytes, new: bytes) -> tuple[bytes, bool]:
+    """Merge three versions; return the result, and whether it is without conflict. A
+    conflict's result has markers, or is just the new version where git is missing."""
+    with tempfile.TemporaryDirectory(prefix="lumet-") as folder:
+        paths = []
+        named = ("yours", current), ("before", base), ("generated", new)
+        for name, content in named:
+            path = Path(folder, name)
+            path.write_bytes(content)
+            paths.append(str(path))
+        labels = [word for name, _ in named for word in ("-L", name)]
+        try:
+            ran = subprocess.run(
+                ["git", "merge-file", "-p", *labels, *paths],
+                capture_output=True,
+                check=False,
+            )
+        except FileNotFoundError:
+            return new, False
+    return ran.stdout, ran.returncode == 0
+
+
+def apply(folder: Path, changes: list[Change]) -> None:
+    """Carry out changes all or none: written aside first, then renamed.
+
+    Raises CannotRun, with nothing changed, when `folder` cannot be written.
+    """
+    finish(folder)
+    needed = [change for change in changes if not _is_done(folder, change)]
+    if not needed:
+        return
+    staging = folder / STAGING
+    try:
+        staging.mkdir(parents=True)
+        for number, change in enumerate(needed):
+            if change.content is not None:
+                _write(staging / str(number), change.content, change.path in PRIVATE)
+        plan = [[each.path, each.content is not None] for each in needed]
+        _write(staging / "new-plan", json.dumps(plan).encode(), False)
+        (staging / "new-plan").rename(staging / PLAN)
+    except OSError as error:
+        shutil.rmtree(staging, ignore_errors=True)
+        raise CannotRun(
+            f"{folder} cannot be written: {error.strerror}.",
+            "Nothing was changed. Check the rights on the folder and the room on it.",
+        ) from error
+    finish(folder)
+
+
+def finish(folder: Path) -> None:
+    """Finish what a killed run had written aside, or undo what it had only begun."""
+    staging = folder / STAGING
+    if not staging.is_dir():
+        return
+    plan = _read(staging / PLAN)
+    try:
+        for number, (path, is_written) in enumerate(json.loads(plan or b"[]")):
+            target = folder / path
+            source = staging / str(number)
+            if not is_written:
+                target.unlink(missing_ok=True)
+                _drop_empty(target.parent, folder)
+            elif source.exists():
+                target.parent.mkdir(parents=True, exist_ok=True)
+                source.replace(target)
+    except OSError as error:
+        raise CannotRun(
+            f"{error.filename}: {error.strerror}.",
+            "Make room for it, then run the command again: it finishes what it began.",
+        ) from error
+    shutil.rmtree(staging, ignore_errors=True)
+
+
+def _drop_empty(directory: Path, top: Path) -> None:
+    while directory != top and directory.is_dir() and not any(directory.iterdir()):
+        directory.rmdir()
+        directory = directory.parent
+
+
+def _is_done(folder: Path, change: Change) -> bool:
+    return _read(folder / change.path) == change.content
+
+
+def _write(path: Path, content: bytes, private: bool) -> None:
+    mode = 0o600 if private else 0o666
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+    with os.fdopen(descriptor, "wb") as file:
+        file.write(content)
+
+
+def _read(path: Path) -> bytes | None:
+    try:
+        return path.read_bytes()
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+
+
+def _read_manifest(path: Path) -> dict[str, Any]:
+    content = _read(path)
+    if content is None:
+        return {}
+    try:
+        found = json.loads(content)
+    except ValueError as error:
+        raise CannotRun(
+            f"{path} is damaged: {error}.",
+            "Take it back from version control; it tells your edits from generated text.",
+        ) from error
+    return found if isinstance(found, dict) else {}
+
+
+def _digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
+
+
+def _is_text(content: bytes) -> bool:
+    """Tell whether a file can be merged: text with lines of a person's length."""
+    return b"\0" not in content and max(map(len, content.split(b"\n"))) < 2_000
+
+
+def _compiles(content: bytes, path: str) -> bool:
+    try:
+        compile(content, path, "exec", dont_inherit=True)
+    except (SyntaxError, ValueError):
+        return False
+    return True

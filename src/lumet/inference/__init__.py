@@ -1,0 +1,1 @@
+"""Inference: from facts and evidence to decisions, each with its reason."""

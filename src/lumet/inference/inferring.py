@@ -1,0 +1,135 @@
+"""All questions about all tables, in the order in which they build on each other."""
+
+from lumet.design.access import GROUP_PREFIX, RIGHTS
+from lumet.design.vocabulary import Entry
+from lumet.evidence.model import Evidence
+from lumet.facts.model import Column, Database
+from lumet.inference import columns, tables
+from lumet.inference.rules import Choice, Subject, TableRule, ask, ask_column
+
+_REFERENCE_GROUP = "Reference data"
+
+
+def infer(database: Database, evidence: Evidence) -> dict[str, tuple[Entry, ...]]:
+    """Answer every question about every table, with reason and confidence.
+
+    Returns the inferred decisions by table, each in the canonical order of its file.
+    A question is asked of all tables before the next, since answers build on others'.
+    """
+    start = Subject(database, evidence, database.tables[0]) if database.tables else None
+    if start is None:
+        return {}
+    subjects = [start.about(table.name) for table in database.tables if table.columns]
+    per_table: tuple[tuple[str, tuple[TableRule, ...]], ...] = (
+        ("include", tables.INCLUDE_RULES),
+        ("singular", tables.SINGULAR_RULES),
+        ("plural", tables.PLURAL_RULES),
+    )
+    for question, rules in per_table:
+        _ask_all(subjects, question, rules)
+    # A title reaches through the titles of others: those that refer to none come first.
+    for subject in _referred_first(subjects):
+        subject.answers[subject.table.name, "title"] = ask(tables.TITLE_RULES, subject)
+    _ask_all(subjects, "group", tables.GROUP_RULES)
+    for subject in subjects:
+        for column in subject.table.columns:
+            _ask_about(subject, column)
+    return {subject.table.name: _entries(subject) for subject in subjects}
+
+
+def _ask_all(
+    subjects: list[Subject], question: str, rules: tuple[TableRule, ...]
+) -> None:
+    for subject in subjects:
+        subject.answers[subject.table.name, question] = ask(rules, subject)
+
+
+def _referred_first(subjects: list[Subject]) -> list[Subject]:
+    waiting = {subject.table.name: subject for subject in subjects}
+    ordered: list[Subject] = []
+    while waiting:
+        ready = [
+            name
+            for name, subject in waiting.items()
+            if not any(
+                reference.referred_table in waiting and reference.referred_table != name
+                for reference in subject.table.references
+            )
+        ] or [next(iter(waiting))]  # a circle: begin anywhere, always at the same place
+        ordered.extend(waiting.pop(name) for name in ready)
+    return ordered
+
+
+def _ask_about(subject: Subject, column: Column) -> None:
+    questions = (
+        ("label", columns.LABEL_RULES),
+        ("kind", columns.KIND_RULES),
+        ("hidden", columns.HIDDEN_RULES),
+        ("read_only", columns.READ_ONLY_RULES),
+    )
+    for question, rules in questions:
+        choice = ask_column(rules, subject, column)
+        if choice is not None:
+            subject.answers[subject.table.name, column.name, question] = choice
+
+
+def _entries(subject: Subject) -> tuple[Entry, ...]:
+    name = subject.table.name
+    found: list[Entry] = []
+
+    def add(choice: Choice, *path: str) -> None:
+        found.append(Entry(path, choice.value, choice.reason, choice.confidence))
+
+    if not subject.answer("include"):
+        add(subject.answers[name, "include"], "include")
+    for question in ("singular", "plural", "title", "group"):
+        add(subject.answers[name, question], question)
+    add(tables.columns_of_list(subject), "list", "columns")
+    order = tables.order_of_list(subject)
+    if order.value:
+        add(order, "list", "order")
+    for section, choice in tables.sections_of(subject).items():
+        add(choice, "sections", section)
+    for detail, choice in tables.details_of_references(subject).items():
+        add(choice, "details", detail)
+    for column in subject.table.columns:
+        for question in ("label", "kind", "hidden", "read_only"):
+            answer = subject.answers.get((name, column.name, question))
+            if answer is not None:
+                add(answer, "field", column.name, question)
+        if subject.answer(column.name, "kind") == "choice":
+            add(columns.choices_of(subject, column), "field", column.name, "choices")
+            tones = columns.tones_of(subject, column)
+            if tones is not None:
+                add(tones, "field", column.name, "tones")
+        if column.comment:
+            help_text = Choice(column.comment, "the column's comment")
+            add(help_text, "field", column.name, "help")
+    return tuple(found)
+
+
+def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
+    """Return the ready roles: a steward for everything, a worker who leaves reference
+    data alone, a reader who looks and exports."""
+    groups = {
+        entry.value
+        for entries in inferred.values()
+        for entry in entries
+        if entry.path == ("group",)
+    }
+    everything, looking = list(RIGHTS), ["view", "export"]
+    found = [
+        Entry(("role", "steward", "label"), "Steward"),
+        Entry(("role", "steward", "accounts"), True, "keeps the users"),
+        Entry(("role", "steward", "tables", "*"), everything),
+        Entry(("role", "worker", "label"), "Worker"),
+        Entry(("role", "worker", "tables", "*"), everything),
+    ]
+    if _REFERENCE_GROUP in groups:
+        path = ("role", "worker", "tables", GROUP_PREFIX + _REFERENCE_GROUP)
+        found.append(Entry(path, ["view"], "looked up, kept by stewards"))
+    found += [
+        Entry(("role", "reader", "label"), "Reader"),
+        Entry(("role", "reader", "tables", "*"), looking),
+    ]
+    return tuple(found)

@@ -1,0 +1,87 @@
+"""The machinery: a question has a list of rules, and the first that answers wins."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
+from lumet.expressions.checks import OneOf, Rule, read_check
+from lumet.facts.model import Column, Database, Table
+
+RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """An answer with its reason and its confidence, from 0 to 1."""
+
+    value: Any
+    reason: str
+    confidence: float = 1.0
+
+
+@dataclass(slots=True)
+class Subject:
+    """What the rules look at: one table among all, and what was answered before.
+
+    `answers` holds the answers to earlier questions by table and question, such as
+    `("station", "singular")`, or by table, column and question.
+    """
+
+    database: Database
+    evidence: Evidence
+    table: Table
+    answers: dict[tuple[str, ...], Choice] = field(default_factory=dict)
+
+    @property
+    def profile(self) -> TableProfile:
+        return self.evidence.table(self.table.name)
+
+    def column_profile(self, column: str) -> ColumnProfile | None:
+        return self.evidence.column(self.table.name, column)
+
+    def answer(self, *path: str) -> Any:
+        """Return the value of an earlier answer about this table."""
+        return self.answers[self.table.name, *path].value
+
+    def about(self, table: str) -> "Subject":
+        """Return the same subject seen from another table."""
+        return Subject(
+            self.database, self.evidence, self.database.table(table), self.answers
+        )
+
+    def check_rules(self) -> Iterator[Rule]:
+        """Yield what the table's check constraints say, as far as understood."""
+        for check in self.table.checks:
+            yield from read_check(check.text, self.database.dialect)
+
+    def one_of(self, column: str) -> tuple[str, ...]:
+        """Return the only values that a check constraint lets `column` have."""
+        for rule in self.check_rules():
+            if isinstance(rule, OneOf) and rule.column.casefold() == column.casefold():
+                return rule.values
+        return ()
+
+
+TableRule = Callable[[Subject], Choice | None]
+ColumnRule = Callable[[Subject, Column], Choice | None]
+
+
+def ask(rules: tuple[TableRule, ...], subject: Subject) -> Choice:
+    """Return the first answer of `rules`; the last rule of a list always answers."""
+    for rule in rules:
+        choice = rule(subject)
+        if choice is not None:
+            return choice
+    raise AssertionError(f"no rule answered for {subject.table.name}")
+
+
+def ask_column(
+    rules: tuple[ColumnRule, ...], subject: Subject, column: Column
+) -> Choice | None:
+    """Return the first answer of `rules` about a column, None when none has one."""
+    for rule in rules:
+        choice = rule(subject, column)
+        if choice is not None:
+            return choice
+    return None

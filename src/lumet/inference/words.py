@@ -1,0 +1,119 @@
+"""From the names in a database to the words that people use."""
+
+import re
+
+import inflection
+
+_CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+_SEPARATORS = re.compile(r"[\W_]+")
+
+# Abbreviations that mean the same in every trade; others stay as they are.
+ABBREVIATIONS = {
+    "no": "number",
+    "nr": "number",
+    "num": "number",
+    "qty": "quantity",
+    "amt": "amount",
+    "dt": "date",
+    "desc": "description",
+    "descr": "description",
+    "addr": "address",
+    "tel": "telephone",
+    "cd": "code",
+    "flg": "flag",
+    "pct": "percent",
+    "nm": "name",
+    "rmk": "remark",
+    "rmks": "remarks",
+    "stn": "station",
+    "dept": "department",
+    "mgr": "manager",
+    "cat": "category",
+    "yr": "year",
+}
+ACRONYMS = frozenset(
+    {"id", "url", "uri", "ip", "vat", "iso", "gps", "utc", "pdf", "uuid"}
+)
+# Units behind the name of a number; "nm" behind a word is nautical miles.
+UNITS = {
+    "pct": "%",
+    "percent": "%",
+    "eur": "€",
+    "usd": "$",
+    "gbp": "£",
+    "nm": "nm",
+    "km": "km",
+    "cm": "cm",
+    "mm": "mm",
+    "kg": "kg",
+    "kw": "kW",
+}
+# A single letter is a unit only behind a word that it measures.
+MEASURES = {
+    "m": ("m", {"height", "depth", "length", "width", "elevation", "distance"}),
+    "v": ("V", {"voltage", "battery", "volts"}),
+    "a": ("A", {"current"}),
+    "w": ("W", {"power"}),
+    "c": ("°C", {"temperature", "temp"}),
+    "h": ("h", {"duration"}),
+}
+_SINGULAR_WITH_S = frozenset(
+    {"lens", "gas", "canvas", "atlas", "chassis", "corps", "alias", "bias", "basis"}
+)
+_TRAILING_ADJECTIVES = frozenset({"old", "new", "archived", "deleted", "current"})
+
+
+def split_words(name: str) -> list[str]:
+    """Split a name at separators and at changes of case, in lower case."""
+    spaced = name if name.isupper() else _CAMEL.sub(" ", name)
+    return [word.casefold() for word in _SEPARATORS.split(spaced) if word]
+
+
+def label_from(words: list[str], numeric: bool = False) -> str:
+    """Join words to a label: "Inspected on", "Light number"; behind the name of a
+    `numeric` column a unit is set apart: "Range, nm"."""
+    unit = _unit(words) if numeric else ""
+    if unit:
+        words = words[:-1]
+    spoken = [
+        word.upper() if word in ACRONYMS else ABBREVIATIONS.get(word, word)
+        for word in words
+    ]
+    text = " ".join(spoken)
+    return text[:1].upper() + text[1:] + (f", {unit}" if unit else "")
+
+
+def _unit(words: list[str]) -> str:
+    if len(words) < 2:
+        return ""
+    if words[-1] in MEASURES:
+        unit, measured = MEASURES[words[-1]]
+        return unit if measured.intersection(words[:-1]) else ""
+    return UNITS.get(words[-1], "")
+
+
+def to_singular(word: str) -> str:
+    """Return the singular of an English noun, the noun itself if it is one."""
+    if word in _SINGULAR_WITH_S or word.endswith("ss"):
+        return word
+    return str(inflection.singularize(word))
+
+
+def to_plural(word: str) -> str:
+    """Return the plural of an English noun in the singular."""
+    if word == "lens":
+        return "lenses"
+    return str(inflection.pluralize(word))
+
+
+def nouns_of(words: list[str]) -> tuple[list[str], list[str]]:
+    """Return the singular and the plural of a table's words; only its last one bends.
+
+    An adjective at the end comes to the front: "logbook old" is an old logbook.
+    """
+    if len(words) > 1 and words[-1] in _TRAILING_ADJECTIVES:
+        words = [words[-1], *words[:-1]]
+    if not words:
+        return words, words
+    last = to_singular(words[-1])
+    return [*words[:-1], last], [*words[:-1], to_plural(last)]

@@ -1,0 +1,69 @@
+"""Keys of records in addresses: one converter for any key.
+
+Parts are joined by a comma; all but ASCII letters, digits, `-` and `_` is written as
+`~XX` (hexadecimal, of UTF-8); an empty part is a lone `~`. So no key can be mistaken for
+a word of an address, whatever it holds, and servers have nothing to decode.
+"""
+
+import re
+from collections.abc import Sequence
+from datetime import date, datetime, time
+from decimal import Decimal
+from typing import Any
+
+_ODD = re.compile(rb"[^A-Za-z0-9_-]")
+_ESCAPE = re.compile(rb"~([0-9A-F]{2})")
+_WHOLE = re.compile(r"(?:[A-Za-z0-9_-]|~[0-9A-F]{2})+|~")
+
+
+def encode_key(values: Sequence[Any]) -> str:
+    """Write the values of a key as one segment of an address."""
+    return ",".join(_encode(value) for value in values)
+
+
+def _encode(value: Any) -> str:
+    if isinstance(value, datetime):
+        text = value.isoformat(" ")
+    elif isinstance(value, date | time):
+        text = value.isoformat()
+    elif isinstance(value, bytes):
+        text = value.hex()
+    else:
+        text = str(value)
+    if not text:
+        return "~"
+    raw = _ODD.sub(lambda odd: b"~%02X" % odd[0][0], text.encode("utf-8"))
+    return raw.decode("ascii")
+
+
+def decode_key(segment: str, types: Sequence[type]) -> tuple[Any, ...]:
+    """Read a key whose parts are of these Python types.
+
+    Raises ValueError when the segment is no such key, or not spelled as
+    `encode_key` spells it (each record has one address).
+    """
+    parts = segment.split(",")
+    if len(parts) != len(types):
+        raise ValueError(f"a key of {len(types)} parts was expected")
+    values = tuple(
+        _decode(part, wanted) for part, wanted in zip(parts, types, strict=True)
+    )
+    if encode_key(values) != segment:
+        raise ValueError(f"{segment!r} is not how this key is spelled")
+    return values
+
+
+def _decode(part: str, wanted: type) -> Any:
+    if not _WHOLE.fullmatch(part):
+        raise ValueError(f"{part!r} is no part of a key")
+    raw = b"" if part == "~" else part.encode("ascii")
+    text = _ESCAPE.sub(lambda hexa: bytes([int(hexa[1], 16)]), raw).decode("utf-8")
+    if wanted is str:
+        return text
+    if wanted is bytes:
+        return bytes.fromhex(text)
+    if wanted in (date, datetime, time):
+        return wanted.fromisoformat(text)
+    if wanted is bool:
+        return text == "True"
+    return Decimal(text) if wanted is Decimal else wanted(text)

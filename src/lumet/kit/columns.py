@@ -1,0 +1,129 @@
+"""Column types that read whatever a database holds.
+
+SQLite takes any value into any column. These types return what fits as the Python value
+and everything else as it is, so that one odd value never kills a page; the field shows
+it as text, and an unchanged value is never written back.
+"""
+
+from datetime import date, datetime, time
+from decimal import Decimal as PythonDecimal
+from decimal import InvalidOperation
+from typing import Any
+
+import sqlalchemy
+from sqlalchemy import Dialect, TypeDecorator
+from sqlalchemy.types import NullType, TypeEngine
+
+
+class _Lenient(TypeDecorator[Any]):
+    """Reads and writes by `read` and `write` on SQLite, elsewhere as its `impl`."""
+
+    impl: type[TypeEngine[Any]] = NullType
+    cache_ok = True
+
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
+        if dialect.name == "sqlite":
+            return dialect.type_descriptor(NullType())
+        return dialect.type_descriptor(self.impl_instance)
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        if value is None or dialect.name != "sqlite":
+            return value
+        try:
+            return self.read(value)
+        except (ValueError, TypeError, InvalidOperation):
+            return value
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if value is None or dialect.name != "sqlite":
+            return value
+        return self.write(value)
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        return value
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return value
+
+
+class Date(_Lenient):
+    """A date, as ISO text on SQLite."""
+
+    impl = sqlalchemy.Date
+    cache_ok = True
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        return date.fromisoformat(value)
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return value.isoformat() if isinstance(value, date) else value
+
+
+class Time(_Lenient):
+    """A time of day, as ISO text on SQLite."""
+
+    impl = sqlalchemy.Time
+    cache_ok = True
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        return time.fromisoformat(value)
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return value.isoformat() if isinstance(value, time) else value
+
+
+class Moment(_Lenient):
+    """A date and a time of day, as ISO text with a blank between them on SQLite."""
+
+    impl = sqlalchemy.DateTime
+    cache_ok = True
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        return datetime.fromisoformat(value)
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return value.isoformat(" ") if isinstance(value, datetime) else value
+
+
+class Decimal(_Lenient):
+    """An exact number. SQLite stores it as its column's affinity wants."""
+
+    impl = sqlalchemy.Numeric
+    cache_ok = True
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        if isinstance(value, bytes):
+            return value
+        return PythonDecimal(repr(value) if isinstance(value, float) else value)
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return str(value) if isinstance(value, PythonDecimal) else value
+
+
+class YesNo(_Lenient):
+    """True or false, as 1 and 0 on SQLite."""
+
+    impl = sqlalchemy.Boolean
+    cache_ok = True
+
+    @staticmethod
+    def read(value: Any) -> Any:
+        return bool(value) if value in (0, 1) else value
+
+    @staticmethod
+    def write(value: Any) -> Any:
+        return int(value) if isinstance(value, bool) else value
+
+
+class Anything(_Lenient):
+    """A type that nobody knows: read as it comes."""

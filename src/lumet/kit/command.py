@@ -1,0 +1,174 @@
+"""The application's own commands: serving it and keeping its users."""
+
+import argparse
+import contextlib
+import errno
+import getpass
+import logging
+import socket
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import waitress
+from flask import Flask
+
+from .accounts.store import open_store
+from .accounts.users import Refused, Users
+from .errors import CannotStart
+from .settings import read_settings
+
+HOST = "127.0.0.1"
+PORT = 8040
+THREADS = 4
+PORTS_TRIED = 40
+
+
+def run(
+    package: str,
+    name: str,
+    create_app: Callable[[], Flask],
+    roles: Sequence[str],
+    folder: Path,
+    arguments: Sequence[str] | None = None,
+) -> int:
+    """Carry out one command; return its exit status: 0, 2 for wrong use, 3 when it
+    cannot run."""
+    given = _parser(package, name, roles).parse_args(arguments)
+    try:
+        if given.command == "serve":
+            return _serve(create_app, given.host, given.port)
+        settings = read_settings(folder)
+        users = Users(open_store(settings.accounts_url, settings.folder))
+        return _user_command(users, given)
+    except Refused as error:
+        print(error, file=sys.stderr)
+        return 2
+    except CannotStart as error:
+        print(error, file=sys.stderr)
+        return 3
+
+
+def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog=f"python -m {package}", description=name)
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    serve = commands.add_parser("serve", help="serve the application")
+    serve.add_argument("--host", default=HOST, help=f"address to listen on ({HOST})")
+    serve.add_argument("--port", type=int, default=PORT, help=f"port ({PORT})")
+    user = commands.add_parser("user", help="keep the users")
+    actions = user.add_subparsers(dest="action", required=True, metavar="ACTION")
+    add = actions.add_parser("add", help="add a user; asks for a password")
+    add.add_argument("name")
+    add.add_argument("--role", action="append", required=True, choices=sorted(roles))
+    change = actions.add_parser("password", help="give a user a new password")
+    change.add_argument("name")
+    for parser_ in (add, change):
+        parser_.add_argument(
+            "--password-stdin", action="store_true", help="read it from standard input"
+        )
+    actions.add_parser("disable", help="let a user no longer sign in").add_argument(
+        "name"
+    )
+    actions.add_parser("list", help="list the users")
+    return parser
+
+
+def _user_command(users: Users, given: argparse.Namespace) -> int:
+    if given.action == "list":
+        for account in users.accounts():
+            state = "  (disabled)" if account.disabled else ""
+            print(f"{account.name}  {', '.join(account.roles)}{state}")
+    elif given.action == "disable":
+        users.disable(given.name)
+        print(f"{given.name} can no longer sign in.")
+    elif given.action == "add":
+        users.add(given.name, _password(given.password_stdin), given.role)
+        print(f"Added {given.name} ({', '.join(given.role)}).")
+    else:
+        users.set_password(given.name, _password(given.password_stdin))
+        print(f"{given.name} has a new password; all sessions have ended.")
+    return 0
+
+
+def _password(from_input: bool) -> str:
+    if from_input:
+        return sys.stdin.readline().rstrip("\r\n")
+    if not sys.stdin.isatty():
+        raise Refused("No terminal to ask for a password: use --password-stdin.")
+    first = getpass.getpass("Password: ")
+    if getpass.getpass("Once more: ") != first:
+        raise Refused("The two passwords differ; nothing was changed.")
+    return first
+
+
+def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
+    listener = _listen(host, port)
+    app = create_app()
+    logging.basicConfig(
+        level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s"
+    )
+    address = _address(*listener.getsockname()[:2])
+    print(f"Serving at {address}  (Ctrl C ends)", flush=True)
+    _say_how_to_begin(app, address)
+    with contextlib.suppress(KeyboardInterrupt):
+        waitress.serve(app, sockets=[listener], threads=THREADS, ident=None)
+    return 0
+
+
+def _address(host: str, port: int) -> str:
+    return f"http://[{host}]:{port}/" if ":" in host else f"http://{host}:{port}/"
+
+
+def _say_how_to_begin(app: Flask, address: str) -> None:
+    users: Users = app.extensions["users"]
+    stewards = [
+        r.name for r in app.extensions["site"].roles.values() if r.keeps_accounts
+    ]
+    if stewards and users.is_empty():
+        token = users.invite_first(stewards[0])
+        print("Nobody can sign in yet. Make the first user here, within a day:")
+        print(f"  {address}first-steward/{token}", flush=True)
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    try:
+        return _bind(host, port)
+    except OSError as error:
+        if error.errno == errno.EADDRINUSE:
+            free = _next_free(host, port + 1)
+            advice = (
+                f"Free is {free}: --port {free}" if free else "Choose another: --port"
+            )
+            raise CannotStart(f"Port {port} is in use.\n  {advice}") from error
+        if error.errno == errno.EACCES:
+            text = f"Port {port} needs more rights.\n  Choose one above 1023: --port {PORT}"
+            raise CannotStart(text) from error
+        raise CannotStart(
+            f"{host}:{port} cannot be listened on: {error.strerror}."
+        ) from error
+    except OverflowError as error:
+        raise CannotStart(f"{port} is no port: choose one from 1 to 65535.") from error
+
+
+def _bind(host: str, port: int) -> socket.socket:
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    listener = socket.socket(family, socket.SOCK_STREAM)
+    try:
+        if sys.platform != "win32":  # there it would let two programs share a port
+            listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        listener.bind((host, port))
+        listener.listen(128)
+    except BaseException:
+        listener.close()
+        raise
+    return listener
+
+
+def _next_free(host: str, first: int) -> int | None:
+    for port in range(first, min(first + PORTS_TRIED, 65_536)):
+        try:
+            _bind(host, port).close()
+        except OSError:
+            continue
+        return port
+    return None

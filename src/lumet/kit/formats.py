@@ -1,0 +1,61 @@
+"""How values are written for people, by language."""
+
+from datetime import date, datetime, time
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any
+
+from babel import Locale
+from babel.dates import format_date, format_time
+from babel.numbers import format_decimal
+
+MOST_DIGITS = 12  # behind the point, of a number without a scale of its own
+
+
+@lru_cache(maxsize=20_000)
+def date_text(value: date, language: str) -> str:
+    """Write a date: 17 Nov 2026."""
+    return format_date(value, "medium", locale=language)
+
+
+@lru_cache(maxsize=20_000)
+def time_text(value: time, language: str) -> str:
+    """Write a time of day: 09:40, with seconds only where there are some."""
+    style = "medium" if value.second or value.microsecond else "short"
+    return format_time(value, style, locale=language)
+
+
+def moment_text(value: datetime, language: str) -> str:
+    """Write a moment: 17 Nov 2026, 09:40."""
+    day = date_text(value.date(), language)
+    return f"{day}, {time_text(value.timetz(), language)}"
+
+
+@lru_cache(maxsize=20_000)
+def number_text(value: float | Decimal, language: str, scale: int | None) -> str:
+    """Write a number with its language's separators; `scale` digits behind the point,
+    or as many as it has where `scale` is None."""
+    if isinstance(value, Decimal | float) and not Decimal(value).is_finite():
+        return str(value)
+    if scale is None:
+        exact = Decimal(repr(value)) if isinstance(value, float) else value
+        pattern = "#,##0." + "#" * MOST_DIGITS
+        return format_decimal(exact, pattern, locale=language)
+    pattern = "#,##0" + ("." + "0" * scale if scale else "")
+    return format_decimal(value, pattern, locale=language)
+
+
+def plain_text(value: Any) -> str:
+    """Write anything else as it is."""
+    if isinstance(value, bytes):
+        return f"{len(value):,} bytes"
+    return str(value)
+
+
+def is_language(name: str) -> bool:
+    """Tell whether dates and numbers can be written in this language."""
+    try:
+        Locale.parse(name)
+    except (ValueError, LookupError):
+        return False
+    return True

@@ -1,0 +1,141 @@
+"""Choosing a record by its title."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    String,
+    and_,
+    bindparam,
+    case,
+    cast,
+    or_,
+)
+
+from ..fields import LookupField
+from ..reach import Reach
+from .model import Order, Reference, TablePages, python_type
+from .selection import Selection
+from .site import Site
+
+SHORT_LIST = 50  # so many choices are in the page; above, one types to find
+FOUND_AT_ONCE = 20
+MOST_WORDS = 4
+Option = tuple[str, str]
+
+
+class LookupPlan:
+    """The statements that find records of one table by their titles, built once."""
+
+    def __init__(
+        self, site: Site, pages: TablePages, reach: Reach, referred: str
+    ) -> None:
+        self.reach = reach
+        selection = Selection(site.registry, pages, reach, site.language)
+        self._title = selection.title_reader()
+        self._value = selection.place(selection.base, referred)
+        order = [Order(key) for key in pages.parsed_title.keys]
+        terms = [term for term, _, _ in selection.order_terms(order)]
+        texts = [_as_text(term) for term in terms]
+        statement = selection.statement()
+        self._first = statement.order_by(*terms).limit(bindparam("wanted"))
+        begins = or_(*[text.like(bindparam("begin"), escape="\\") for text in texts])
+        ranked = case((begins, 0), else_=1)
+        self._found = [
+            statement.where(_has_words(texts, count))
+            .order_by(ranked, *terms)
+            .limit(bindparam("wanted"))
+            for count in range(1, MOST_WORDS + 1)
+        ]
+        column = selection.base.c[referred]
+        self._one = statement.where(column == bindparam("value"))
+
+    def first(self, connection: Connection, wanted: int) -> list[Option]:
+        """Return the first records by title: value and title."""
+        return self._read(connection, self._first, {"wanted": wanted})
+
+    def find(self, connection: Connection, search: str, wanted: int) -> list[Option]:
+        """Return the records whose title holds every word, those that begin with the
+        search first."""
+        words = search.split()[:MOST_WORDS]
+        if not words:
+            return self.first(connection, wanted)
+        values: dict[str, Any] = {"wanted": wanted, "begin": _escape(search) + "%"}
+        values |= {f"w{n}": f"%{_escape(word)}%" for n, word in enumerate(words)}
+        return self._read(connection, self._found[len(words) - 1], values)
+
+    def one(self, connection: Connection, value: Any) -> Option | None:
+        """Return the record that `value` refers to, None when none is within reach."""
+        found = self._read(connection, self._one, {"value": value})
+        return found[0] if found else None
+
+    def _read(
+        self, connection: Connection, statement: Any, values: dict[str, Any]
+    ) -> list[Option]:
+        rows = self.reach.run(connection, statement, values)
+        return [(str(row[self._value]), self._title(row)) for row in rows]
+
+
+def _as_text(term: ColumnElement[Any]) -> ColumnElement[Any]:
+    return term if isinstance(term.type, String) else cast(term, String)
+
+
+def _has_words(texts: Sequence[ColumnElement[Any]], count: int) -> ColumnElement[bool]:
+    return and_(
+        *[
+            or_(*[text.like(bindparam(f"w{word}"), escape="\\") for text in texts])
+            for word in range(count)
+        ]
+    )
+
+
+def _escape(text: str) -> str:
+    for special in "\\%_":
+        text = text.replace(special, "\\" + special)
+    return text
+
+
+def lookup_plan(site: Site, reference: Reference, reach: Reach) -> LookupPlan:
+    """Return the plan that finds what `reference` refers to, built when first wanted."""
+    referred = reference.referred[0]
+    key = ("lookup", reference.target, referred, reach.shape)
+    plan = site.plans.get(key)
+    if plan is None:
+        pages = site.registry[reference.target]
+        plan = site.keep(key, LookupPlan(site, pages, reach, referred))
+    assert isinstance(plan, LookupPlan)
+    return plan
+
+
+def fill_lookups(
+    site: Site, connection: Connection, pages: TablePages, form: Any, reach: Reach
+) -> None:
+    """Give every lookup of a form its choices and the title of its present value."""
+    for key, reference in pages.lookups.items():
+        field = form._fields.get(key)
+        if not isinstance(field, LookupField) or key not in pages.entered:
+            continue
+        field.value_type = python_type(pages.column(key))
+        if not reach.may("view", site.registry[reference.target].table.name):
+            field.options = [(field._value(), "not visible")] if field._value() else []
+            continue
+        plan = lookup_plan(site, reference, reach)
+        options = plan.first(connection, SHORT_LIST + 1)
+        field.more = len(options) > SHORT_LIST
+        options = options[:SHORT_LIST]
+        present = field._value()
+        if present and all(value != present for value, _ in options):
+            options.insert(0, _present(connection, plan, field, present))
+        field.options = options
+
+
+def _present(
+    connection: Connection, plan: LookupPlan, field: LookupField, present: str
+) -> Option:
+    try:
+        found = plan.one(connection, field.value_type(present))
+    except (ValueError, ArithmeticError):
+        found = None
+    return found or (present, present)

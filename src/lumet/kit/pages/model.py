@@ -1,0 +1,195 @@
+"""The description of a table's pages, and the registry of all tables."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from sqlalchemy import Column, Connection, ForeignKeyConstraint, LargeBinary, Table
+
+from ..fields import LookupField, OtherField, ValueField
+from ..forms import RecordForm
+from .titles import Title, parse_title
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """One column of an order; `down` puts the largest or latest first."""
+
+    column: str
+    down: bool = False
+
+
+def ascending(column: str) -> Order:
+    """The smallest or earliest first."""
+    return Order(column)
+
+
+def descending(column: str) -> Order:
+    """The largest or latest first."""
+    return Order(column, down=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Related:
+    """A block of related records: those of `table` that refer here by their columns
+    `by`. Its label is the table's plural unless one is given."""
+
+    table: str
+    by: str | tuple[str, ...]
+    label: Any = ""
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (self.by,) if isinstance(self.by, str) else self.by
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A named part of the form and of the record's page."""
+
+    name: Any
+    fields: Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """A reference between two tables of the application, by their names in addresses:
+    the values of `columns` in `source` are those of `referred` in `target`."""
+
+    source: str
+    columns: tuple[str, ...]
+    target: str
+    referred: tuple[str, ...]
+    on_delete: str
+
+
+class TablePages:
+    """How one table is shown. Generated subclasses say what; this class and the modules
+    beside it say how. Your own subclass, in `custom/`, may override any of it."""
+
+    table: ClassVar[Table]
+    form: ClassVar[type[RecordForm]]
+    singular: ClassVar[Any]
+    plural: ClassVar[Any]
+    title: ClassVar[str]
+    group: ClassVar[Any]
+    shown: ClassVar[Sequence[str]] = ()
+    first: ClassVar[Sequence[Order]] = ()
+    sections: ClassVar[Sequence[Section]] = ()
+    details: ClassVar[Sequence[Related]] = ()
+    read_only: ClassVar[frozenset[str]] = frozenset()
+    changeable: ClassVar[bool] = True
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.key: tuple[str, ...] = tuple(
+            key for key, column in self.table.c.items() if column.primary_key
+        )
+        self.fields: Mapping[str, ValueField] = self.form().value_fields()
+        self.parsed_title: Title = parse_title(self.title, self.column_keys())
+        self.lookups: dict[str, Reference] = {}
+
+    def column_keys(self) -> tuple[str, ...]:
+        """Return the keys of all columns."""
+        return tuple(self.table.c.keys())
+
+    @property
+    def is_changeable(self) -> bool:
+        """Tell whether records can be changed: not those of a view or without a key."""
+        return self.changeable and bool(self.key)
+
+    @property
+    def entered(self) -> tuple[str, ...]:
+        """The keys of the columns that a form enters."""
+        return tuple(
+            name
+            for name, field in self.fields.items()
+            if name not in self.read_only and not isinstance(field, OtherField)
+        )
+
+    def column(self, key: str) -> Column[Any]:
+        """Return the column with this key."""
+        column: Column[Any] = self.table.c[key]
+        return column
+
+    def is_binary(self, key: str) -> bool:
+        """Tell whether the column holds bytes, of which pages show only the length."""
+        return isinstance(self.column(key).type, LargeBinary)
+
+    def key_types(self) -> tuple[type, ...]:
+        """Return the Python types of the key's parts."""
+        return tuple(python_type(self.column(key)) for key in self.key)
+
+    def label(self, key: str) -> str:
+        """Return what people call a column."""
+        field = self.fields.get(key)
+        return str(field.label.text) if field is not None else key
+
+    def before_save(
+        self, connection: Connection, values: dict[str, Any], is_new: bool
+    ) -> None:
+        """Yours to override: change `values`, the columns about to be written."""
+
+
+def python_type(column: Column[Any]) -> type:
+    """Return the Python type of a column's values, text where it is not known."""
+    try:
+        return column.type.python_type
+    except NotImplementedError:
+        return str
+
+
+class Registry:
+    """All tables of the application, by their names in addresses."""
+
+    def __init__(self, pages: Mapping[str, TablePages]) -> None:
+        self.pages = dict(pages)
+        self.by_table = {each.table.fullname: each for each in self.pages.values()}
+        self.references = tuple(self._references())
+        self.outgoing: dict[str, list[Reference]] = {name: [] for name in self.pages}
+        self.incoming: dict[str, list[Reference]] = {name: [] for name in self.pages}
+        for reference in self.references:
+            self.outgoing[reference.source].append(reference)
+            self.incoming[reference.target].append(reference)
+        for pages_ in self.pages.values():
+            self._link(pages_)
+
+    def __getitem__(self, name: str) -> TablePages:
+        return self.pages[name]
+
+    def _references(self) -> Iterable[Reference]:
+        for name, pages in self.pages.items():
+            found = [
+                constraint
+                for constraint in pages.table.constraints
+                if isinstance(constraint, ForeignKeyConstraint)
+            ]
+            for constraint in sorted(found, key=lambda each: tuple(each.column_keys)):
+                target = self.by_table.get(constraint.referred_table.fullname)
+                if target is not None:
+                    yield Reference(
+                        source=name,
+                        columns=tuple(column.key for column in constraint.columns),
+                        target=target.name,
+                        referred=tuple(e.column.key for e in constraint.elements),
+                        on_delete=(constraint.ondelete or "").lower(),
+                    )
+
+    def _link(self, pages: TablePages) -> None:
+        for reference in self.outgoing[pages.name]:
+            key = reference.columns[0]
+            field = pages.fields.get(key)
+            if len(reference.columns) == 1 and (
+                isinstance(field, LookupField) or field is None
+            ):
+                pages.lookups[key] = reference
+
+    def reference(self, name: str, related: Related) -> Reference:
+        """Return the reference behind a block of related records of table `name`."""
+        for reference in self.incoming[name]:
+            if (
+                reference.source == related.table
+                and reference.columns == related.columns
+            ):
+                return reference
+        raise KeyError(f"{related.table} does not refer to {name} by {related.by}")

@@ -1,0 +1,144 @@
+"""One record: its fields in sections, and the blocks of what refers to it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, bindparam
+
+from ..reach import Reach
+from .listing import Count, Line, list_plan
+from .model import Reference, Related, TablePages
+from .selection import Cell, Selection
+from .site import Site, add_address, record_address
+
+BLOCK_ROWS = 8
+MOST_COLUMNS = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """One field of a record as its page shows it."""
+
+    label: str
+    cell: Cell
+    is_long: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Related records: the first few, how many there are, and where to add one."""
+
+    label: str
+    pages: TablePages
+    labels: list[tuple[str, bool]]
+    lines: list[Line]
+    count: Count
+    add: str
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One record, its values by column among them."""
+
+    title: str
+    sections: list[tuple[str, list[Fact]]]
+    values: Mapping[str, Any]
+
+
+class RecordPlan:
+    """The statement and the readers of one record's page, built once."""
+
+    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
+        self.reach = reach
+        self.pages = pages
+        selection = Selection(site.registry, pages, reach, site.language)
+        self._title = selection.title_reader()
+        self._cells = {
+            key: selection.cell_reader(key, record_address) for key in pages.fields
+        }
+        self._values = {key: selection.value_reader(key) for key in pages.column_keys()}
+        matches = [selection.base.c[key] == bindparam(f"k_{key}") for key in pages.key]
+        self._statement = selection.statement().where(*matches)
+
+    def read(self, connection: Connection, key: Mapping[str, Any]) -> Record | None:
+        """Read the record with this key, None when none is within reach."""
+        bound = {f"k_{name}": value for name, value in key.items()}
+        row = self.reach.run(connection, self._statement, bound).first()
+        if row is None:
+            return None
+        placed = {key for section in self.pages.sections for key in section.fields}
+        sections = [
+            (str(section.name), [self._fact(row, key) for key in section.fields])
+            for section in self.pages.sections
+        ]
+        rest = [self._fact(row, key) for key in self.pages.fields if key not in placed]
+        if rest:
+            sections.append(("", rest))
+        values = {key: read(row) for key, read in self._values.items()}
+        return Record(self._title(row) or str(self.pages.singular), sections, values)
+
+    def _fact(self, row: Any, key: str) -> Fact:
+        field = self.pages.fields[key]
+        return Fact(self.pages.label(key), self._cells[key](row), field.wide)
+
+
+def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
+    """Return the plan of a table's record page, built when it is first wanted."""
+    key = ("record", pages.name, reach.shape)
+    plan = site.plans.get(key) or site.keep(key, RecordPlan(site, pages, reach))
+    assert isinstance(plan, RecordPlan)
+    return plan
+
+
+def read_blocks(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    record: Record,
+) -> list[Block]:
+    """Read the blocks of related records that are within reach."""
+    return [
+        _block(site, connection, related, site.registry.reference(pages.name, related),
+               reach, record)
+        for related in pages.details
+        if reach.may("view", site.registry[related.table].table.name)
+    ]  # fmt: skip
+
+
+def _block(
+    site: Site,
+    connection: Connection,
+    related: Related,
+    reference: Reference,
+    reach: Reach,
+    record: Record,
+) -> Block:
+    pages = site.registry[related.table]
+    plan = list_plan(site, pages, reach, pages.first, reference.columns)
+    parent = [record.values[key] for key in reference.referred]
+    page = plan.read(connection, size=BLOCK_ROWS, parent=parent)
+    labels = [(pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
+              for key in plan.shown]  # fmt: skip
+    return Block(
+        label=str(related.label or pages.plural),
+        pages=pages,
+        labels=labels[:MOST_COLUMNS],
+        lines=page.lines,
+        count=plan.count(connection, parent),
+        add=_add_address(pages, reference, record, reach),
+    )
+
+
+def _add_address(
+    pages: TablePages, reference: Reference, record: Record, reach: Reach
+) -> str:
+    """Return the address that adds a record with its parent filled in."""
+    if not (pages.is_changeable and reach.may("add", pages.table.name)):
+        return ""
+    if not set(reference.columns) <= {*pages.entered}:
+        return ""
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    given = {column: str(record.values[referred]) for column, referred in pairs}
+    return add_address(pages.name, given)

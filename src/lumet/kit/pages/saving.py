@@ -1,0 +1,336 @@
+"""Saving a form: no update is lost, and every refusal comes back at its field."""
+
+import hashlib
+import hmac
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import (
+    Connection,
+    Integer,
+    UniqueConstraint,
+    and_,
+    bindparam,
+    insert,
+    literal,
+    not_,
+    select,
+    update,
+)
+from sqlalchemy.exc import IntegrityError
+from werkzeug.datastructures import MultiDict
+
+from ..addresses import encode_key
+from ..fields import LookupField
+from ..forms import RecordForm
+from ..reach import UNBOUNDED, Reach
+from .lookups import lookup_plan
+from .model import TablePages, python_type
+from .site import Site, lower_first
+
+SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
+TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
+_SQLITE_COLUMNS = re.compile(r"constraint failed: (.+)$")
+
+
+class Gone(Exception):
+    """The record is not there, or not within reach."""
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What became of a form: the address key of the record when it was saved; else the
+    form with its mistakes, and what others changed meanwhile, by field."""
+
+    form: RecordForm
+    key: str = ""
+    conflicts: dict[str, str] = field(default_factory=dict)
+    refused: list[str] = field(default_factory=list)
+    seen: dict[str, str] = field(default_factory=dict)
+
+
+class Saver:
+    """Reads and writes the records of one table through its form."""
+
+    def __init__(
+        self, site: Site, pages: TablePages, reach: Reach, secret: str
+    ) -> None:
+        self.site = site
+        self.pages = pages
+        self.reach = reach
+        self._secret = secret.encode()
+        self.entered = pages.entered
+
+    def blank(self, given: Mapping[str, str]) -> RecordForm:
+        """Return the form for a new record, with `given` texts filled in."""
+        form = self._form({})
+        for key in self.entered:
+            default = self.pages.column(key).server_default
+            text = given.get(key)
+            if text is None and default is not None:
+                text = _literal_default(default)
+            if text is not None:
+                field_ = form._fields[key]
+                field_.data = text
+                field_.raw_data = [text]
+        return form
+
+    def stored(self, connection: Connection, key: Mapping[str, Any]) -> Outcome:
+        """Return the form of the record with this key, and what the user sees of it.
+
+        Raises Gone when there is no such record within reach.
+        """
+        values = self._read(connection, key)
+        form = self._form(values)
+        form.is_new = False
+        return Outcome(form, seen=self._digests(key, values))
+
+    def add(self, connection: Connection, typed: MultiDict[str, str]) -> Outcome:
+        """Add a record from what was typed, unless something is wrong with it."""
+        form = self._form({}, typed)
+        if not self._is_valid(connection, form, {}, None):
+            return Outcome(form)
+        values = {key: form._fields[key].data for key in self.entered}
+        written = {
+            key: value
+            for key, value in values.items()
+            if value is not None or self.pages.column(key).server_default is None
+        }
+        self.pages.before_save(connection, written, is_new=True)
+        columns = {self.pages.column(key): value for key, value in written.items()}
+        # values by column: keys of columns may differ from their names
+        statement = insert(self.pages.table).values(columns)
+        result = self.reach.run(connection, statement)
+        return Outcome(form, key=encode_key(tuple(result.inserted_primary_key or ())))
+
+    def edit(
+        self, connection: Connection, key: Mapping[str, Any], typed: MultiDict[str, str]
+    ) -> Outcome:
+        """Save what was typed into the record with this key, unless something is wrong
+        or somebody changed the same field since the user saw it.
+
+        Raises Gone when there is no such record within reach.
+        """
+        values = self._read(connection, key, lock=True)
+        form = self._form(values)
+        mine, conflicts = self._compare(key, values, form, typed)
+        form = self._form(values, mine)
+        form.is_new = False
+        outcome = Outcome(form, conflicts=conflicts, seen=self._digests(key, values))
+        if not self._is_valid(connection, form, values, key) or conflicts:
+            return outcome
+        changed = {
+            name: form._fields[name].data
+            for name in self.entered
+            if form._fields[name].data is not values[name]
+        }
+        if changed:
+            self.pages.before_save(connection, changed, is_new=False)
+            columns = {
+                self.pages.column(name): value for name, value in changed.items()
+            }
+            statement = update(self.pages.table).where(self._is(key)).values(columns)
+            self.reach.run(connection, statement)
+        outcome.key = encode_key(
+            [changed.get(name, key[name]) for name in self.pages.key]
+        )
+        return outcome
+
+    def _form(
+        self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
+    ) -> RecordForm:
+        form = self.pages.form(data=dict(values))
+        for key in self.pages.lookups:
+            lookup = form._fields.get(key)
+            if isinstance(lookup, LookupField):
+                lookup.value_type = python_type(self.pages.column(key))
+        if typed is not None:
+            form.process(formdata=typed, data=dict(values))
+        return form
+
+    def _is(self, key: Mapping[str, Any]) -> Any:
+        return and_(*[self.pages.column(name) == value for name, value in key.items()])
+
+    def _read(
+        self, connection: Connection, key: Mapping[str, Any], lock: bool = False
+    ) -> dict[str, Any]:
+        rows = self.reach.rows(self.pages.table)
+        columns = [rows.c[name] for name in self.entered]
+        matches = [rows.c[name] == bindparam(f"k_{name}") for name in self.pages.key]
+        statement = select(literal(1), *columns).where(*matches)
+        if lock:
+            statement = statement.with_for_update()
+        bound = {f"k_{name}": value for name, value in key.items()}
+        row = self.reach.run(connection, statement, bound).first()
+        if row is None:
+            raise Gone
+        return dict(zip(self.entered, row[1:], strict=True))
+
+    def _digest(self, key: Mapping[str, Any], name: str, text: str) -> str:
+        """Return a keyed digest of a field's text, so that a page can carry what the
+        user saw without telling it, and nobody can make one up."""
+        place = encode_key(tuple(key.values()))
+        message = f"{self.pages.name}\0{place}\0{name}\0{text}".encode()
+        return hmac.new(self._secret, message, hashlib.sha256).hexdigest()[:24]
+
+    def _digests(
+        self, key: Mapping[str, Any], values: Mapping[str, Any]
+    ) -> dict[str, str]:
+        texts = {name: self._text(name, values[name]) for name in self.entered}
+        return {
+            SEEN + name: self._digest(key, name, text) for name, text in texts.items()
+        }
+
+    def _text(self, name: str, value: Any) -> str:
+        shown = self.pages.fields[name]
+        return shown.clean(shown.to_text(value))
+
+    def _compare(
+        self,
+        key: Mapping[str, Any],
+        values: Mapping[str, Any],
+        form: RecordForm,
+        typed: MultiDict[str, str],
+    ) -> tuple[MultiDict[str, str], dict[str, str]]:
+        """Return what this user wants in each field, and what is in the database where
+        somebody else wanted something different."""
+        mine = MultiDict(typed)
+        conflicts: dict[str, str] = {}
+        for name in self.entered:
+            now = self._text(name, values[name])
+            if name not in typed or typed.get(TAKE + name) == "theirs":
+                mine[name] = now
+                continue
+            text = form._fields[name].clean(typed[name])  # type: ignore[attr-defined]
+            seen = typed.get(SEEN + name, "")
+            if text == now or hmac.compare_digest(seen, self._digest(key, name, now)):
+                continue
+            if hmac.compare_digest(seen, self._digest(key, name, text)):
+                mine[name] = now  # not touched by this user, changed by another
+            else:
+                conflicts[name] = self._shown(form._fields[name], values[name])
+        return mine, conflicts
+
+    def _shown(self, field_: Any, value: Any) -> str:
+        if value is None:
+            return "–"
+        return str(field_.show(value, self.site.language))
+
+    def _is_valid(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
+    ) -> bool:
+        for name in [*form._fields]:
+            if name not in self.entered:
+                del form._fields[name]
+        form.validate()
+        for name in self.entered:
+            field_ = form._fields[name]
+            column = self.pages.column(name)
+            if field_.errors or field_.data is not None or column.nullable:
+                continue
+            if not (form.is_new and _fills_itself(column)):
+                form.add_error(name, _("This is needed."))
+        self._check_lookups(connection, form, values)
+        self._check_uniques(connection, form, values, key)
+        return not form.errors
+
+    def _check_lookups(
+        self, connection: Connection, form: RecordForm, values: Mapping[str, Any]
+    ) -> None:
+        for name, reference in self.pages.lookups.items():
+            field_ = form._fields.get(name)
+            if field_ is None or field_.errors or field_.data is None:
+                continue
+            if name in values and field_.data is values[name]:
+                continue
+            target = self.site.registry[reference.target]
+            plan = None
+            if self.reach.may("view", target.table.name):
+                plan = lookup_plan(self.site, reference, self.reach)
+            if plan is None or plan.one(connection, field_.data) is None:
+                form.add_error(name, _("Choose one of the list."))
+
+    def _check_uniques(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
+    ) -> None:
+        for columns in _unique_sets(self.pages):
+            if not set(columns) <= set(form._fields):
+                continue
+            found = {name: form._fields[name].data for name in columns}
+            untouched = all(
+                name in values and found[name] is values[name] for name in columns
+            )
+            wrong = any(form._fields[name].errors for name in columns)
+            if untouched or wrong or None in found.values():
+                continue
+            clash = select(literal(1)).where(self._is(found))
+            if key is not None:
+                clash = clash.where(not_(self._is(key)))
+            # past the user's reach: that a value is taken shows, and no more
+            if UNBOUNDED.run(connection, clash.limit(1)).first():
+                form.add_error(columns[-1], self._clash_message(columns))
+
+    def _clash_message(self, columns: tuple[str, ...]) -> str:
+        noun = lower_first(self.pages.singular)
+        if len(columns) == 1:
+            return str(_("Another %(noun)s has this already.", noun=noun))
+        labels = ", ".join(self.pages.label(name) for name in columns)
+        text = _("Another %(noun)s has the same %(labels)s.", noun=noun, labels=labels)
+        return str(text)
+
+    def refuse(self, outcome: Outcome, error: IntegrityError) -> None:
+        """Put what the database refused at the field that it names, else at the top."""
+        said = str(error.orig)
+        found = _SQLITE_COLUMNS.search(said)
+        named = found[1].split(", ") if found else []
+        by_name = {column.name: key for key, column in self.pages.table.c.items()}
+        keys = [
+            by_name[part.partition(".")[2]]
+            for part in named
+            if part.partition(".")[2] in by_name
+        ]
+        keys = [key for key in keys if key in outcome.form._fields]
+        if keys and said.startswith("UNIQUE"):
+            outcome.form.add_error(keys[-1], self._clash_message(tuple(keys)))
+        elif keys and said.startswith("NOT NULL"):
+            outcome.form.add_error(keys[0], _("This is needed."))
+        elif said.startswith("FOREIGN KEY"):
+            outcome.refused.append(
+                _("Something this refers to is no longer there, or something refers "
+                  "to this by what was changed.")
+            )  # fmt: skip
+        else:
+            rule = named[0] if named else said
+            outcome.refused.append(
+                _("The database does not allow this: its rule is %(rule)s.", rule=rule)
+            )
+
+
+def _literal_default(default: Any) -> str | None:
+    argument = getattr(default, "arg", None)
+    return argument if isinstance(argument, str) else None
+
+
+def _fills_itself(column: Any) -> bool:
+    numbers_itself = column.primary_key and isinstance(column.type, Integer)
+    return column.server_default is not None or bool(numbers_itself)
+
+
+def _unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
+    found = [
+        tuple(column.key for column in constraint.columns)
+        for constraint in pages.table.constraints
+        if isinstance(constraint, UniqueConstraint)
+    ]
+    return sorted({*found, pages.key} - {()})

@@ -1,0 +1,223 @@
+"""Building one SELECT: a table's columns, and the titles of what they refer to."""
+
+from collections.abc import Callable, Collection, Sequence
+from typing import Any, NamedTuple
+
+from sqlalchemy import ColumnElement, FromClause, Row, Select, func, select, type_coerce
+from sqlalchemy.types import NullType
+
+from ..addresses import encode_key
+from ..fields import ChoiceField, LongTextField
+from ..reach import Reach
+from .model import Order, Reference, Registry, TablePages
+from .titles import DEPTH
+
+LONGEST_CELL = 90  # characters of a text in a list
+Path = tuple[str, ...]
+Reader = Callable[[Row[Any]], Any]
+
+
+class Cell(NamedTuple):
+    """One value on a page: its text, where it leads, and its tone."""
+
+    text: str
+    address: str = ""
+    tone: str = ""
+    is_marked: bool = False
+
+
+EMPTY = Cell("")
+
+
+def _nothing(row: Row[Any]) -> str:
+    return ""
+
+
+class Selection:
+    """The columns and joins of one SELECT over `pages` within `reach`, and readers that
+    pick what a page shows from its rows."""
+
+    def __init__(
+        self, registry: Registry, pages: TablePages, reach: Reach, language: str
+    ) -> None:
+        self.registry = registry
+        self.pages = pages
+        self.reach = reach
+        self.language = language
+        self.base = reach.rows(pages.table)
+        self.source: FromClause = self.base
+        self.columns: list[ColumnElement[Any]] = []
+        self._joined: dict[Path, FromClause] = {}
+        self._places: dict[tuple[FromClause, str], int] = {}
+
+    def statement(self) -> Select[Any]:
+        """Return the SELECT."""
+        return select(*self.columns).select_from(self.source)
+
+    def place(self, source: FromClause, key: str) -> int:
+        """Add a column, unless it is there; return its place in the rows."""
+        if (source, key) not in self._places:
+            self._places[source, key] = self._add(source.c[key])
+        return self._places[source, key]
+
+    def _add(self, expression: ColumnElement[Any]) -> int:
+        self.columns.append(expression.label(f"c{len(self.columns)}"))
+        return len(self.columns) - 1
+
+    def place_raw(self, expression: ColumnElement[Any]) -> int:
+        """Add an expression whose value is read as the driver gives it."""
+        return self._add(type_coerce(expression, NullType()))
+
+    def value_reader(self, key: str) -> Reader:
+        """Return a reader of the column's Python value; of bytes, only the length."""
+        if self.pages.is_binary(key):
+            length = self._add(func.length(self.base.c[key]))
+            return lambda row: None if row[length] is None else f"{row[length]:,} bytes"
+        place = self.place(self.base, key)
+        return lambda row: row[place]
+
+    def key_reader(self) -> Reader:
+        """Return a reader of the record's key as a segment of an address."""
+        places = [self.place(self.base, key) for key in self.pages.key]
+        return lambda row: encode_key([row[place] for place in places])
+
+    def title_reader(self, without: Sequence[str] = ()) -> Callable[[Row[Any]], str]:
+        """Return a reader of the record's title, leaving out what the columns `without`
+        say, unless they say all of it."""
+        keys = self.pages.parsed_title.keys
+        left_out = set(without) if set(keys) - set(without) else set()
+        return self._title(self.pages, self.base, (), left_out)
+
+    def cell_reader(self, key: str, address: Callable[[str, str], str]) -> Reader:
+        """Return a reader of the column's `Cell`; `address` makes the address of a
+        record from its table's name and its key."""
+        reference = self.pages.lookups.get(key)
+        if reference is not None:
+            return self._lookup_cell(key, reference, address)
+        field = self.pages.fields[key]
+        value = self.value_reader(key)
+        language = self.language
+        long = isinstance(field, LongTextField)
+
+        def read(row: Row[Any]) -> Cell:
+            found = value(row)
+            if found is None:
+                return EMPTY
+            text = field.show(found, language)
+            if long and len(text) > LONGEST_CELL:
+                text = text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …"
+            if isinstance(field, ChoiceField) and field.tones:
+                return Cell(text, tone=field.tone(found), is_marked=True)
+            return Cell(text)
+
+        return read
+
+    def _lookup_cell(
+        self, key: str, reference: Reference, address: Callable[[str, str], str]
+    ) -> Reader:
+        place = self.place(self.base, key)
+        target = self.registry[reference.target]
+        if not self.reach.may("view", target.table.name):
+            hidden = Cell("not visible")
+            return lambda row: EMPTY if row[place] is None else hidden
+        title = self._title_through(self.pages, self.base, key, ())
+        joined = self._joined[(key,)]
+        places = [self.place(joined, part) for part in target.key]
+
+        def read(row: Row[Any]) -> Cell:
+            if row[place] is None:
+                return EMPTY
+            if places and row[places[0]] is not None:
+                record = encode_key([row[each] for each in places])
+                return Cell(title(row), address(target.name, record))
+            return Cell(str(row[place]))  # refers to nothing that is there
+
+        return read
+
+    def _title(
+        self,
+        pages: TablePages,
+        source: FromClause,
+        path: Path,
+        left_out: Collection[str] = (),
+    ) -> Reader:
+        parsed = pages.parsed_title
+        readers: list[Reader] = [
+            _nothing if key in left_out else self._title_part(pages, source, key, path)
+            for key in parsed.keys
+        ]
+        if len(readers) == 1 and parsed.texts == ("", ""):
+            return readers[0]
+        return lambda row: parsed.join([read(row) for read in readers])
+
+    def _title_part(
+        self, pages: TablePages, source: FromClause, key: str, path: Path
+    ) -> Reader:
+        reference = pages.lookups.get(key)
+        if reference is not None and len(path) < DEPTH:
+            target = self.registry[reference.target]
+            if not self.reach.may("view", target.table.name):
+                return lambda row: ""
+            return self._title_through(pages, source, key, path)
+        place = self.place(source, key)
+        field = pages.fields.get(key)
+        language = self.language
+
+        def read(row: Row[Any]) -> str:
+            value = row[place]
+            if value is None:
+                return ""
+            return field.show(value, language) if field is not None else str(value)
+
+        return read
+
+    def _title_through(
+        self, pages: TablePages, source: FromClause, key: str, path: Path
+    ) -> Reader:
+        reference = pages.lookups[key]
+        target = self.registry[reference.target]
+        deeper = (*path, key)
+        joined = self._join(source, key, reference, deeper)
+        return self._title(target, joined, deeper)
+
+    def _join(
+        self, source: FromClause, key: str, reference: Reference, path: Path
+    ) -> FromClause:
+        if path not in self._joined:
+            target = self.registry[reference.target]
+            joined = self.reach.rows(target.table).alias()
+            self._joined[path] = joined
+            matches = joined.c[reference.referred[0]] == source.c[key]
+            self.source = self.source.outerjoin(joined, matches)
+        return self._joined[path]
+
+    def order_terms(
+        self, order: Sequence[Order]
+    ) -> list[tuple[ColumnElement[Any], bool, bool]]:
+        """Return the expressions to sort by: each with whether it goes down and whether
+        it may be NULL. A lookup is sorted by the parts of its record's title."""
+        terms: list[tuple[ColumnElement[Any], bool, bool]] = []
+        for item in order:
+            for expression, nullable in self._sorted_by(
+                self.pages, self.base, item.column, (), False
+            ):
+                terms.append((expression, item.down, nullable))
+        return terms
+
+    def _sorted_by(
+        self, pages: TablePages, source: FromClause, key: str, path: Path, outer: bool
+    ) -> list[tuple[ColumnElement[Any], bool]]:
+        reference = pages.lookups.get(key)
+        nullable = outer or bool(pages.column(key).nullable)
+        if reference is None or len(path) >= DEPTH:
+            return [(source.c[key], nullable)]
+        target = self.registry[reference.target]
+        if not self.reach.may("view", target.table.name):
+            return [(source.c[key], nullable)]
+        deeper = (*path, key)
+        joined = self._join(source, key, reference, deeper)
+        return [
+            term
+            for part in target.parsed_title.keys
+            for term in self._sorted_by(target, joined, part, deeper, True)
+        ]

@@ -1,0 +1,40 @@
+"""Titles of records: a text with columns in braces, which may be references."""
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+_PART = re.compile(r"\{([^{}]+)\}")
+DEPTH = 3  # references that a title may reach through; a circle ends here
+
+
+@dataclass(frozen=True, slots=True)
+class Title:
+    """A parsed title: literal texts around column keys, one text more than keys."""
+
+    texts: tuple[str, ...]
+    keys: tuple[str, ...]
+
+    def join(self, values: Iterable[str]) -> str:
+        """Put the texts of the columns in; separators around an empty one are left
+        out, so that no title begins or ends with one."""
+        written = ""
+        for text, value in zip(self.texts, values, strict=False):
+            if value:
+                written += (text if written or not _is_separator(text) else "") + value
+        return written + (self.texts[-1] if written else "")
+
+
+def _is_separator(text: str) -> bool:
+    return not any(character.isalnum() for character in text)
+
+
+def parse_title(title: str, keys: Iterable[str]) -> Title:
+    """Parse a title. Raises KeyError for a column that is not among `keys`."""
+    known = set(keys)
+    parts = _PART.split(title)
+    named = tuple(parts[1::2])
+    for key in named:
+        if key not in known:
+            raise KeyError(f"the title {title!r} names {key!r}, which is no column")
+    return Title(tuple(parts[0::2]), named)

@@ -1,0 +1,98 @@
+// What the pages do beyond plain HTML. Everything works without it.
+"use strict";
+
+// "/" goes to the menu's search, which leaves only the tables whose names hold the words.
+const find = document.querySelector("[data-find]");
+if (find) {
+  find.hidden = false;
+  const input = find.querySelector("input");
+  const sections = [...document.querySelectorAll(".side .tables section")];
+  input.addEventListener("input", () => {
+    const words = input.value.toLowerCase().split(/\s+/).filter(Boolean);
+    for (const section of sections) {
+      let shown = 0;
+      for (const item of section.querySelectorAll("li")) {
+        const text = item.textContent.toLowerCase();
+        item.hidden = !words.every((word) => text.includes(word));
+        shown += !item.hidden;
+      }
+      section.hidden = !shown;
+    }
+  });
+  input.addEventListener("keydown", (event) => {
+    const first = document.querySelector(".side .tables li:not([hidden]) a");
+    if (event.key === "Enter" && input.value && first) first.click();
+    if (event.key === "Escape") {
+      input.value = "";
+      input.dispatchEvent(new Event("input"));
+      input.blur();
+    }
+  });
+  document.addEventListener("keydown", (event) => {
+    const typing = event.target.closest("input, textarea, select, [contenteditable]");
+    if (event.key === "/" && !typing) {
+      event.preventDefault();
+      input.focus();
+    }
+  });
+}
+
+// The menu is folded only where the window is narrow.
+const menu = document.querySelector(".side details");
+if (menu) {
+  const narrow = window.matchMedia("(max-width: 760px)");
+  const fold = () => { menu.open = !narrow.matches; };
+  narrow.addEventListener("change", fold);
+  fold();
+  document.querySelector(".side [aria-current]")?.scrollIntoView({ block: "nearest" });
+}
+
+// Lookups: type to find. A long one asks the server as one types.
+for (const select of document.querySelectorAll("select[data-lookup]")) {
+  const address = select.dataset.lookup;
+  const options = {
+    maxOptions: 200,
+    allowEmptyOption: false,
+    selectOnTab: true,
+    render: {
+      no_results: (data, escape) =>
+        `<div class="no-results">${escape(select.dataset.none)}</div>`,
+    },
+  };
+  if (select.dataset.more) {
+    options.valueField = "value";
+    options.labelField = "text";
+    options.searchField = ["text"];
+    options.sortField = [{ field: "$order" }];
+    options.score = () => () => 1; // the server has chosen and ranked already
+    options.shouldLoad = (query) => query.length > 0;
+    options.load = function (query, done) {
+      this.clearOptions((option) => this.items.includes(String(option.value)));
+      fetch(`${address}?q=${encodeURIComponent(query)}`, { credentials: "same-origin" })
+        .then((answer) => (answer.ok ? answer.json() : []))
+        .then(done)
+        .catch(() => done([]));
+    };
+  }
+  new TomSelect(select, options);
+}
+
+// Ctrl S saves; leaving a changed form asks first.
+const form = document.querySelector("form[data-record]");
+if (form) {
+  document.addEventListener("keydown", (event) => {
+    if ((event.ctrlKey || event.metaKey) && event.key === "s") {
+      event.preventDefault();
+      form.requestSubmit();
+    }
+  });
+  let changed = false;
+  let sent = false;
+  form.addEventListener("input", () => { changed = true; });
+  form.addEventListener("change", () => { changed = true; });
+  form.addEventListener("submit", () => { sent = true; });
+  window.addEventListener("beforeunload", (event) => {
+    if (changed && !sent) event.preventDefault();
+  });
+  form.querySelector(".wrong input, .wrong select, .wrong textarea")?.focus();
+}

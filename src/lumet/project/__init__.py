@@ -1,0 +1,1 @@
+"""The commands as functions: values in, report objects out."""

@@ -1,0 +1,217 @@
+"""The project folder: its files, its settings, its lock."""
+
+import keyword
+import re
+import sys
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from dotenv import dotenv_values
+from filelock import FileLock, Timeout
+
+from lumet.design.reading import Checker, DecisionFile
+from lumet.design.vocabulary import Entry
+from lumet.errors import CannotRun, LumetError, Mistake
+from lumet.generation.writing import STATE
+
+SURVEY = "survey.json"
+SETTINGS = "lumet.toml"
+ACCESS = "access.toml"
+EVERYWHERE = "design/everywhere.toml"
+TABLES = "design/tables"
+ENV = ".env"
+IGNORE = ".gitignore"
+IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
+           f"{STATE}/staging/")  # fmt: skip
+_SETTINGS_KEYS = ("name", "package", "language")
+_OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
+
+
+@dataclass(frozen=True, slots=True)
+class ProjectSettings:
+    """What `lumet.toml` decides."""
+
+    name: str
+    package: str
+    language: str
+
+
+@contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """Let one command at a time work on the project in `folder`.
+
+    Raises CannotRun when another one does, or when the folder cannot be written.
+    """
+    state = folder / STATE
+    made = [each for each in (folder, state) if not each.exists()]
+    try:
+        state.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(state / "lock", timeout=0)
+        lock.acquire()
+    except Timeout as error:
+        raise CannotRun(
+            f"Another lumet command is at work in {folder}.",
+            "Wait until it has finished, then try again.",
+        ) from error
+    except OSError as error:
+        raise CannotRun(
+            f"{folder} cannot be written: {error.strerror}.",
+            "Choose another folder with --project, or check its rights.",
+        ) from error
+    try:
+        yield
+    except LumetError:
+        _undo(made, state)
+        raise
+    finally:
+        lock.release()
+
+
+def _undo(made: list[Path], state: Path) -> None:
+    """Take away the folders that only this run made, as far as they are empty."""
+    (state / "lock").unlink(missing_ok=True)
+    for folder in reversed(made):
+        if folder.is_dir() and not any(folder.iterdir()):
+            folder.rmdir()
+
+
+def table_file(name: str, taken: Mapping[str, str]) -> str:
+    """Return the path of the decision file of table `name`; odd characters are escaped,
+    and a name that differs from one of `taken` (by file, in lower case) only by case is
+    numbered, for file systems that do not tell them apart."""
+    safe = (
+        quote(name, safe=" ").replace(".", "%2E")
+        if "." in name
+        else quote(name, safe=" ")
+    )
+    wanted = safe
+    number = 2
+    while f"{wanted}.toml".lower() in taken:
+        wanted = f"{safe}~{number}"
+        number += 1
+    return f"{TABLES}/{wanted}.toml"
+
+
+def table_files(names: list[str]) -> dict[str, str]:
+    """Return the decision file of every table, by table."""
+    taken: dict[str, str] = {}
+    found: dict[str, str] = {}
+    for name in names:
+        path = table_file(name, taken)
+        taken[Path(path).name.lower()] = name
+        found[name] = path
+    return found
+
+
+def read_text(folder: Path, path: str) -> str | None:
+    """Return the text of a file in the project, None when it is not there.
+
+    Raises LumetError for one that is not UTF-8.
+    """
+    try:
+        return (folder / path).read_bytes().decode("utf-8")
+    except FileNotFoundError:
+        return None
+    except UnicodeDecodeError as error:
+        raise LumetError(
+            f"{path}: byte {error.start + 1} is not UTF-8.", "Save the file as UTF-8."
+        ) from error
+    except OSError as error:
+        raise CannotRun(f"{path} cannot be read: {error.strerror}.") from error
+
+
+def inferred_settings(stem: str) -> tuple[Entry, ...]:
+    """Return the settings for a database whose file is called `stem`."""
+    words = [word for word in re.split(r"[\W_]+", stem) if word]
+    name = " ".join(word[:1].upper() + word[1:] for word in words) or "Application"
+    return (
+        Entry(("name",), name, "the application's name, from the database's"),
+        Entry(("package",), package_name("_".join(words)), "its Python package"),
+        Entry(("language",), "en_GB", "how dates and numbers are written"),
+    )
+
+
+def package_name(wanted: str) -> str:
+    """Return a package name near `wanted` that hides no other module."""
+    name = re.sub(r"\W+", "_", wanted).strip("_").lower()
+    if not name.isidentifier() or not name.isascii():
+        name = (
+            f"app_{name}" if f"app_{name}".isidentifier() and name.isascii() else "app"
+        )
+    return f"{name}_app" if why_not_package(name) else name
+
+
+def why_not_package(name: str) -> str:
+    """Say why a package cannot be called `name`, "" when it can."""
+    if not name.isidentifier() or not name.isascii() or keyword.iskeyword(name):
+        return "is no Python name"
+    if name in _OWN_FOLDERS:
+        return "is a folder of the project"
+    if name in sys.stdlib_module_names or _is_installed(name):
+        return "would hide an installed module of this name"
+    return ""
+
+
+def _is_installed(name: str) -> bool:
+    try:
+        found = find_spec(name)
+    except (ImportError, ValueError):
+        return False
+    # a project's own package, seen from its folder, is not an installed one
+    origin = found.origin if found else None
+    return found is not None and bool(origin) and "site-packages" in str(origin)
+
+
+def read_settings(
+    folder: Path, inferred: tuple[Entry, ...], mistakes: list[Mistake]
+) -> ProjectSettings:
+    """Return the project's settings: yours in lumet.toml over the inferred ones."""
+    values: dict[str, Any] = {entry.path[0]: entry.value for entry in inferred}
+    checker = Checker(
+        DecisionFile(SETTINGS, read_text(folder, SETTINGS) or ""), mistakes
+    )
+    for key, value in checker.values.items():
+        if checker.known((key,), key, _SETTINGS_KEYS, "There is no setting") and (
+            checker.text((key,), value)
+        ):
+            values[key] = value
+    why = why_not_package(values["package"])
+    if why:
+        checker.wrong(("package",), f'"{values["package"]}" {why}. Choose another.')
+    language = values["language"]
+    if not re.fullmatch(r"[a-z]{2,3}(_[A-Za-z]{2,4})*", language):
+        checker.wrong(("language",), f'"{language}" is no language, such as en_GB.')
+    return ProjectSettings(**{key: values[key] for key in _SETTINGS_KEYS})
+
+
+def read_environment(folder: Path) -> dict[str, str]:
+    """Return what `.env` sets."""
+    found = dotenv_values(folder / ENV, interpolate=False)
+    return {name: value for name, value in found.items() if value is not None}
+
+
+def with_environment(text: str, values: Mapping[str, str]) -> str:
+    """Return the text of `.env` with `values` set, all else as it was."""
+    for name, value in values.items():
+        line = f"{name}='{value}'"
+        pattern = re.compile(rf"^(?:export\s+)?{name}\s*=.*$", re.MULTILINE)
+        if pattern.search(text):
+            text = pattern.sub(lambda _, line=line: line, text, count=1)  # type: ignore[misc]
+        else:
+            text += ("" if not text or text.endswith("\n") else "\n") + line + "\n"
+    return text
+
+
+def with_ignored(text: str) -> str:
+    """Return the text of `.gitignore` with what must not be committed added."""
+    present = {line.strip() for line in text.splitlines()}
+    missing = [pattern for pattern in IGNORED if pattern not in present]
+    if not missing:
+        return text
+    start = text if not text or text.endswith("\n") else text + "\n"
+    return start + "".join(f"{pattern}\n" for pattern in missing)

@@ -1,0 +1,100 @@
+"""survey.json: what the machine found and inferred, in a stable order."""
+
+import hashlib
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import cattrs
+
+from lumet.design.vocabulary import Entry
+from lumet.errors import LumetError
+from lumet.evidence.model import Evidence
+from lumet.facts.model import Database
+from lumet.project.folder import SURVEY, read_text
+
+FORMAT = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Inferred:
+    """One inferred decision as survey.json keeps it."""
+
+    key: tuple[str, ...]
+    value: Any
+    reason: str = ""
+    confidence: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """All that a survey found, and what was inferred from it by which rules."""
+
+    database: Database
+    evidence: Evidence
+    rules: int
+    settings: tuple[Inferred, ...] = ()
+    tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
+    access: tuple[Inferred, ...] = ()
+
+    def entries(self, table: str) -> tuple[Entry, ...]:
+        """Return the inferred decisions about a table."""
+        return to_entries(self.tables.get(table, ()))
+
+
+def to_entries(inferred: tuple[Inferred, ...]) -> tuple[Entry, ...]:
+    """Return inferred decisions as the decision files know them."""
+    return tuple(Entry(i.key, i.value, i.reason, i.confidence) for i in inferred)
+
+
+def to_inferred(entries: tuple[Entry, ...]) -> tuple[Inferred, ...]:
+    """Return inferred decisions as survey.json keeps them."""
+    return tuple(Inferred(e.path, e.value, e.reason, e.confidence) for e in entries)
+
+
+def _converter() -> cattrs.Converter:
+    return cattrs.Converter(omit_if_default=True, forbid_extra_keys=True)
+
+
+def write_survey(survey: Survey) -> str:
+    """Return the text of survey.json."""
+    content = {"format": FORMAT, **_converter().unstructure(survey)}
+    return json.dumps(content, indent=1, ensure_ascii=True) + "\n"
+
+
+def read_survey(folder: Path) -> Survey:
+    """Read survey.json. Raises LumetError when it is missing, damaged, or of a format
+    that this version does not know."""
+    text = read_text(folder, SURVEY)
+    if text is None:
+        raise LumetError(
+            f"There is no {SURVEY} in {folder}.",
+            "Begin with: lumet survey DATABASE   (or name the folder with --project)",
+        )
+    try:
+        content = json.loads(text)
+        found = content.pop("format")
+    except (ValueError, AttributeError, KeyError) as error:
+        raise _damaged(str(error)) from error
+    if found != FORMAT:
+        raise LumetError(
+            f"{SURVEY} is of format {found}; this version of Lumet knows {FORMAT}.",
+            "Survey again: lumet survey",
+        )
+    try:
+        return _converter().structure(content, Survey)
+    except (cattrs.BaseValidationError, TypeError, ValueError) as error:
+        raise _damaged(type(error).__name__) from error
+
+
+def _damaged(said: str) -> LumetError:
+    return LumetError(
+        f"{SURVEY} is damaged ({said}).",
+        "It is machine-written: take it back from version control, or survey again.",
+    )
+
+
+def digest(text: str) -> str:
+    """Return a short digest of a text."""
+    return hashlib.sha256(text.encode()).hexdigest()[:16]

@@ -1,0 +1,247 @@
+"""The survey: read the database, infer, and write the project's files."""
+
+import os
+import secrets
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lumet.design.access import read_access
+from lumet.design.reading import Checker, DecisionFile, read_everywhere, read_table_file
+from lumet.design.rewriting import Edited, rewrite
+from lumet.design.vocabulary import DOUBTFUL, Entry
+from lumet.errors import LumetError, Mistake, Mistakes
+from lumet.evidence.model import Evidence
+from lumet.evidence.sampling import read_evidence
+from lumet.facts.connecting import Address, open_for_reading, parse_address, saying_why
+from lumet.facts.model import Database
+from lumet.facts.reading import read_database, unknown_columns
+from lumet.generation.writing import Change, apply
+from lumet.inference.inferring import infer, infer_access
+from lumet.inference.rules import RULES_VERSION
+from lumet.project import folder as files
+from lumet.project.surveyfile import (
+    Survey,
+    read_survey,
+    to_entries,
+    to_inferred,
+    write_survey,
+)
+
+_TABLE_COMMENT = (
+    '# How {kind} "{name}" appears in the application.\n'
+    '# Lines with "#~" are inferred and follow the database.'
+    " Write a line without it to decide yourself.\n\n"
+)
+_ACCESS_COMMENT = (
+    "# Who may do what: view, add, edit, delete, export; by table, by pattern, or by\n"
+    '# menu group ("group:Reference data"). "*" is every table; the nearest one decides.\n'
+    '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n'
+)
+_SETTINGS_COMMENT = (
+    "# Settings of this project.\n"
+    '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n\n'
+)
+_EVERYWHERE_COMMENT = (
+    "# Decisions by pattern, for all tables at once; a table's own file wins.\n"
+    "# For example, to hide every column called created_at:\n"
+    "#\n"
+    '#     [field."*.created_at"]\n'
+    "#     hidden = true\n"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """An inferred decision that a person should look at first."""
+
+    place: str
+    reason: str
+
+
+@dataclass(slots=True)
+class SurveyReport:
+    """What a survey found and wrote."""
+
+    folder: Path
+    address: Address
+    survey: Survey
+    seconds: float = 0.0
+    written: list[str] = field(default_factory=list)
+    edited: list[tuple[str, Edited]] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
+    is_first: bool = True
+
+
+def survey(folder: Path, text: str | None, *, read_rows: bool = True) -> SurveyReport:
+    """Read the database at the address `text`, by default the one in DATABASE_URL, and
+    write the project in `folder`. Never writes to the database.
+
+    Raises CannotRun when the database cannot be read, Mistakes when a file that a person
+    edited is wrong; then nothing was written.
+    """
+    began = time.monotonic()
+    environment = files.read_environment(folder)
+    address = _address(folder, text, environment)
+    found = _read(address, read_rows)
+    before = _before(folder)
+    made = _infer(address, found)
+    report = SurveyReport(folder, address, made, is_first=before is None)
+    changes = _changes(folder, address, made, before, environment, report)
+    _check_decisions(folder, made)
+    report.written = [
+        change.path
+        for change in changes
+        if change.content is not None and not _is_same(folder, change)
+    ]
+    apply(folder, changes)
+    report.doubts = _doubts(made)
+    report.seconds = time.monotonic() - began
+    return report
+
+
+def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Address:
+    if text is not None:
+        return parse_address(text, Path.cwd())
+    known = os.environ.get("DATABASE_URL") or environment.get("DATABASE_URL")
+    if not known:
+        raise LumetError(
+            "No database was named, and DATABASE_URL is not set.",
+            "Name one: lumet survey FILE.db   or   lumet survey sqlite:///FILE.db",
+        )
+    return parse_address(known, folder)
+
+
+def _read(address: Address, read_rows: bool) -> tuple[Database, Evidence]:
+    with saying_why(address):
+        engine = open_for_reading(address)
+        try:
+            database = read_database(engine)
+            if not any(table.columns for table in database.tables):
+                raise LumetError(
+                    f"{address.path} holds no table.",
+                    "Is it the right file? Nothing was written.",
+                )
+            evidence = read_evidence(engine, database) if read_rows else Evidence()
+        finally:
+            engine.dispose()
+    return database, evidence
+
+
+def _before(folder: Path) -> Survey | None:
+    return read_survey(folder) if (folder / files.SURVEY).exists() else None
+
+
+def _infer(address: Address, found: tuple[Database, Evidence]) -> Survey:
+    database, evidence = found
+    tables = infer(database, evidence)
+    return Survey(
+        database=database,
+        evidence=evidence,
+        rules=RULES_VERSION,
+        settings=to_inferred(files.inferred_settings(address.path.stem)),
+        tables={name: to_inferred(entries) for name, entries in tables.items()},
+        access=to_inferred(infer_access(tables)),
+    )
+
+
+def _changes(
+    folder: Path,
+    address: Address,
+    made: Survey,
+    before: Survey | None,
+    environment: dict[str, str],
+    report: SurveyReport,
+) -> list[Change]:
+    changes: list[Change] = []
+
+    def bring(
+        path: str, comment: str, entries: tuple[Entry, ...], last: tuple[Entry, ...]
+    ) -> None:
+        present = files.read_text(folder, path)
+        done = rewrite(comment if present is None else present, entries, last)
+        changes.append(Change(path, done.text.encode()))
+        report.edited += [(path, line) for line in done.edited]
+
+    last_settings = to_entries(before.settings) if before else ()
+    bring(files.SETTINGS, _SETTINGS_COMMENT, to_entries(made.settings), last_settings)
+    for name, path in files.table_files(list(made.tables)).items():
+        kind = made.database.table(name).kind
+        printable = "".join(c if c.isprintable() else "?" for c in name)
+        comment = _TABLE_COMMENT.format(kind=kind, name=printable)
+        bring(path, comment, made.entries(name), before.entries(name) if before else ())
+    last_access = to_entries(before.access) if before else ()
+    bring(files.ACCESS, _ACCESS_COMMENT, to_entries(made.access), last_access)
+    bring(files.EVERYWHERE, _EVERYWHERE_COMMENT, (), ())
+    changes.append(Change(files.SURVEY, write_survey(made).encode()))
+    wanted = {"DATABASE_URL": address.relative_to(folder)}
+    if not environment.get("SECRET_KEY"):
+        wanted["SECRET_KEY"] = secrets.token_urlsafe(48)
+    env = files.read_text(folder, files.ENV) or ""
+    changes.append(Change(files.ENV, files.with_environment(env, wanted).encode()))
+    ignore = files.read_text(folder, files.IGNORE) or ""
+    changes.append(Change(files.IGNORE, files.with_ignored(ignore).encode()))
+    return changes
+
+
+def _is_same(folder: Path, change: Change) -> bool:
+    try:
+        return (folder / change.path).read_bytes() == change.content
+    except OSError:
+        return False
+
+
+def _check_decisions(folder: Path, made: Survey) -> None:
+    """Raise Mistakes when a file that a person edited is wrong."""
+    mistakes: list[Mistake] = []
+    files.read_settings(folder, to_entries(made.settings), mistakes)
+    read_decisions(folder, made, mistakes)
+    if mistakes:
+        raise Mistakes(tuple(mistakes))
+
+
+@dataclass(slots=True)
+class OwnDecisions:
+    """What a person decided: by table, by pattern, and about access."""
+
+    tables: dict[str, dict[tuple[str, ...], object]]
+    everywhere: dict[str, dict[str, object]]
+    access: dict[tuple[str, ...], object]
+
+
+def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
+    """Read and check every decision file, collecting the mistakes."""
+    own: dict[str, dict[tuple[str, ...], object]] = {}
+    groups = set()
+    for name, path in files.table_files(list(made.tables)).items():
+        text = files.read_text(folder, path)
+        checker = Checker(DecisionFile(path, text or ""), mistakes)
+        own[name] = read_table_file(checker, made.database.table(name), made.database)
+        inferred = {entry.path: entry.value for entry in made.entries(name)}
+        groups.add(own[name].get(("group",), inferred.get(("group",))))
+    text = files.read_text(folder, files.EVERYWHERE) or ""
+    everywhere = read_everywhere(
+        Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
+    )
+    text = files.read_text(folder, files.ACCESS) or ""
+    checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
+    access = read_access(checker, made.tables, [str(group) for group in groups])
+    return OwnDecisions(own, everywhere, access)
+
+
+def _doubts(made: Survey) -> list[Doubt]:
+    found = []
+    for table in made.tables:
+        for entry in made.entries(table):
+            if entry.confidence < DOUBTFUL:
+                is_field = entry.path[0] == "field"
+                place = f"{table}.{entry.path[1]}" if is_field else table
+                what = "" if is_field else f"{entry.path[0]} {entry.value}: "
+                found.append(Doubt(place, f"{what}{entry.reason}"))
+    unknown = {doubt.place for doubt in found}
+    for place, kind in unknown_columns(made.database):
+        if place not in unknown:
+            found.append(
+                Doubt(place, f"type {kind.native} is not known; shown as text")
+            )
+    return found
