@@ -254,7 +254,7 @@ def _inspections(chance: random.Random) -> Iterator[tuple[Any, ...]]:
     results = ("passed",) * 11 + ("passed_with_findings",) * 4 + ("failed",)
     while len(seen) < INSPECTIONS:
         station = chance.randint(1, STATIONS)
-        day = TODAY - timedelta(days=int(chance.expovariate(1 / 900)) - 25)
+        day = TODAY - timedelta(days=int(chance.expovariate(1 / 900)) - 2)
         if (station, day) in seen or day.year < 2012:
             continue
         seen.add((station, day))

@@ -93,6 +93,7 @@ class _SqliteSupplement:
                 keys.setdefault(table, []).append(column)
             if sql and re.search(r"WITHOUT\s+ROWID[^)]*$", sql, re.IGNORECASE):
                 without_rowid.add(table)
+        self.rules = self._read_rules(connection)
         self.automatic = {
             (table, columns[0])
             for table, columns in keys.items()
@@ -100,6 +101,28 @@ class _SqliteSupplement:
             and table not in without_rowid
             and self.types[table, columns[0]].upper() == "INTEGER"
         }
+
+    @staticmethod
+    def _read_rules(
+        connection: Connection,
+    ) -> dict[tuple[str, tuple[str, ...]], tuple[str, str]]:
+        """Return ON DELETE and ON UPDATE of each foreign key by its table and columns;
+        the inspector knows only those that are written as a table's constraint."""
+        rows = connection.exec_driver_sql(
+            'SELECT m.name, f.id, f."from", f.on_delete, f.on_update'
+            " FROM sqlite_master m, pragma_foreign_key_list(m.name) f"
+            " WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq"
+        ).all()
+        columns: dict[tuple[str, int], list[str]] = {}
+        rules: dict[tuple[str, int], tuple[str, str]] = {}
+        for table, number, column, on_delete, on_update in rows:
+            columns.setdefault((table, number), []).append(column)
+            rules[table, number] = (_rule(on_delete), _rule(on_update))
+        return {(key[0], tuple(columns[key])): rules[key] for key in columns}
+
+
+def _rule(text: str) -> str:
+    return "" if text.upper() == "NO ACTION" else text.lower()
 
 
 def _table(
@@ -115,7 +138,7 @@ def _table(
         kind=kind,
         columns=tuple(_column(name, column, sqlite) for column in columns),
         primary_key=tuple(key.get("constrained_columns") or ()),
-        references=_references(parts.references.get(name) or (), parts.keys),
+        references=_references(name, parts, sqlite),
         uniques=_uniques(parts.uniques.get(name) or (), parts.indexes.get(name) or ()),
         checks=_checks(parts.checks.get(name) or ()),
         indexes=_indexes(parts.indexes.get(name) or ()),
@@ -150,23 +173,26 @@ def _default(text: str | None) -> Default | None:
     return Default(text, literal=False)
 
 
-def _references(found: Iterable[Any], keys: dict[str, Any]) -> tuple[Reference, ...]:
+def _references(
+    name: str, parts: _Parts, sqlite: _SqliteSupplement
+) -> tuple[Reference, ...]:
     references = []
-    for item in found:
+    for item in parts.references.get(name) or ():
         table = item["referred_table"]
+        columns = tuple(item["constrained_columns"])
         # "REFERENCES t" alone means t's primary key
         referred = tuple(item["referred_columns"] or ()) or tuple(
-            (keys.get(table) or {}).get("constrained_columns") or ()
+            (parts.keys.get(table) or {}).get("constrained_columns") or ()
         )
-        options = item.get("options") or {}
+        on_delete, on_update = sqlite.rules.get((name, columns), ("", ""))
         references.append(
             Reference(
-                columns=tuple(item["constrained_columns"]),
+                columns=columns,
                 referred_table=table,
                 referred_columns=referred,
                 name=item.get("name") or "",
-                on_delete=(options.get("ondelete") or "").lower(),
-                on_update=(options.get("onupdate") or "").lower(),
+                on_delete=on_delete,
+                on_update=on_update,
             )
         )
     return tuple(sorted(references, key=lambda each: (each.columns, each.name)))

@@ -81,7 +81,7 @@ _FIELDS = {
     "other": "OtherField",
 }
 _OWN_TYPES = {
-    "decimal": "Decimal",
+    "decimal": "decimal()",
     "boolean": "YesNo",
     "date": "Date",
     "time": "Time",
@@ -177,7 +177,7 @@ class _Builder:
                 if decisions.field[c.name].kind == "choice"
             ),
             sqlalchemy=_used([*code, "Table, TypedColumns"], _SQLALCHEMY_NAMES),
-            types=_used(code, sorted(_OWN_TYPES.values())),
+            types=_used(code, _OWN_TYPE_NAMES),
             forms=_used([*code, "RecordForm"], _FORM_NAMES),
             pages=tuple(sorted(pages, key=_import_order)),
         )
@@ -347,7 +347,7 @@ def _on_delete(reference: Reference) -> str:
 def _type_code(column: Column) -> str:
     kind = column.type.kind
     if kind == "decimal" and column.type.precision is not None:
-        return f"Decimal({column.type.precision}, {column.type.scale or 0})"
+        return f"decimal({column.type.precision}, {column.type.scale or 0})"
     if kind == "text" and column.type.length is not None:
         return f"String({column.type.length})"
     return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]
@@ -368,6 +368,7 @@ _SQLALCHEMY_NAMES = (
     "UniqueConstraint",
     "text",
 )
+_OWN_TYPE_NAMES = ("Anything", "Date", "Moment", "Time", "YesNo", "decimal")
 _FORM_NAMES = (
     *sorted({*_FIELDS.values(), "FloatField", "RecordForm"}),
     "longest",

@@ -33,6 +33,7 @@ FIELD_NAMES = frozenset(
         "add_error",
         "csrf_token",
         "data",
+        "decimal",
         "errors",
         "form_errors",
         "is_new",

@@ -9,6 +9,7 @@ _LONG_WORDS = frozenset(
     {"remark", "remarks", "note", "notes", "comment", "comments", "description",
      "desc", "memo", "body", "text", "details"}
 )  # fmt: skip
+_FLAG_VERBS = frozenset({"is", "has", "can", "was"})
 _CODE_WORDS = frozenset(
     {"year", "yr", "id", "no", "nr", "number", "code", "cd", "key", "ref", "position"}
 )
@@ -57,6 +58,16 @@ def label_of_key(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
+def label_of_flag(subject: Subject, column: Column) -> Choice | None:
+    """A yes or no drops its verb: `is_automated` is "Automated"."""
+    words = split_words(column.name)
+    if len(words) > 1 and words[0] in _FLAG_VERBS and (
+        column.type.kind in ("boolean", "integer")
+    ):  # fmt: skip
+        return Choice(label_from(words[1:]), "the verb is left out")
+    return None
+
+
 def label_of_words(subject: Subject, column: Column) -> Choice | None:
     """Else the words of the name, abbreviations written out."""
     label = label_from(split_words(column.name), _is_number(column)) or column.name
@@ -70,6 +81,7 @@ def _is_number(column: Column) -> bool:
 LABEL_RULES: tuple[ColumnRule, ...] = (
     label_of_reference,
     label_of_key,
+    label_of_flag,
     label_of_words,
 )
 
@@ -104,7 +116,7 @@ def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or profile is None or not profile.flag:
         return None
-    named = split_words(column.name)[:1] in (["is"], ["has"], ["can"], ["was"])
+    named = bool(_FLAG_VERBS.intersection(split_words(column.name)[:1]))
     if named or subject.profile.rows >= 10:
         sure = 0.95 if named else 0.75
         return Choice("yes/no", "only 0 and 1 were found", sure)

@@ -309,7 +309,7 @@ class ChoiceField(ValueField):
     news. Few are buttons, more are a list."""
 
     MOST_BUTTONS = 4
-    LONGEST_BUTTONS = 44  # characters of all labels together
+    WIDEST_BUTTONS = 340  # pixels, of one column of a form
 
     def __init__(
         self,
@@ -324,8 +324,10 @@ class ChoiceField(ValueField):
 
     @property
     def control(self) -> str:  # type: ignore[override]
-        length = sum(len(str(label)) for label in self.choices.values())
-        few = len(self.choices) <= self.MOST_BUTTONS and length <= self.LONGEST_BUTTONS
+        count = len(self.choices) + (not self.required)
+        letters = sum(len(str(label)) for label in self.choices.values())
+        width = 7.5 * letters + 30 * count  # of the letters, of the space around them
+        few = count <= self.MOST_BUTTONS and width <= self.WIDEST_BUTTONS
         return "buttons" if few else "select"
 
     def parse(self, text: str) -> str:

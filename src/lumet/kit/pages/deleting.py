@@ -24,7 +24,7 @@ class Hanging:
 
     words: str
     named: list[Cell]
-    is_visible: bool = True
+    has_more: bool = False
 
 
 @dataclass(slots=True)
@@ -88,12 +88,13 @@ def _hanging(
     if not count:
         return None
     if not reach.may("view", pages.table.name):
-        return Hanging(_("records you may not see"), [], is_visible=False)
+        return Hanging(_("records you may not see"), [])
     plan = list_plan(site, pages, reach, pages.first, reference.columns)
     page = plan.read(connection, size=NAMED, parent=parent)
     noun = lower_first(pages.singular if count == 1 else pages.plural)
     number = f"{count:,}" if count <= MOST_COUNTED else _("over %(n)s", n="1,000")
-    return Hanging(f"{number} {noun}", [line.title for line in page.lines])
+    named = [line.title for line in page.lines]
+    return Hanging(f"{number} {noun}", named, count > len(named))
 
 
 def delete_record(
