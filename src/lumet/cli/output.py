@@ -99,6 +99,11 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     ]  # fmt: skip
     if fixed:
         yield "Read-only", f"{_named(fixed)}: a view, or without a key"
+    if database.unreadable:
+        yield (
+            "Unreadable",
+            f"{_named(database.unreadable)}: the database cannot open it",
+        )
     left = [table for table, entries in decided.items() if ("include",) in entries]
     if left:
         yield "Technical", f"{_named(left)} left out"

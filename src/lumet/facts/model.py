@@ -135,11 +135,13 @@ class Table:
 
 @dataclass(frozen=True, slots=True)
 class Database:
-    """Everything read from one database, tables in the order of their names."""
+    """Everything read from one database, tables in the order of their names.
+    `unreadable` are the tables and views that the database itself cannot read."""
 
     dialect: str
     version: str
     tables: tuple[Table, ...]
+    unreadable: tuple[str, ...] = ()
 
     def table(self, name: str) -> Table:
         """Return the table called `name`, or raise KeyError."""

@@ -1,13 +1,15 @@
 """Reading the catalogue of a live database into frozen facts."""
 
+import json
 import re
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Engine, inspect
 from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector, ObjectKind
+from sqlalchemy.exc import OperationalError
 
 from lumet.facts.model import (
     Check,
@@ -37,16 +39,37 @@ def read_database(engine: Engine) -> Database:
     with engine.connect() as connection:
         inspector = inspect(connection)
         version = _version(connection)
-        sqlite = _SqliteSupplement(connection)
-        columns = inspector.get_multi_columns(kind=ObjectKind.ANY)
         views = set(inspector.get_view_names())
-        parts = _Parts(inspector)
+        names = [*inspector.get_table_names(), *sorted(views)]
+        unreadable = [name for name in names if not _is_readable(connection, name)]
+        readable = [name for name in names if name not in unreadable]
+        sqlite = _SqliteSupplement(connection, readable)
+        columns = inspector.get_multi_columns(
+            kind=ObjectKind.ANY, filter_names=readable
+        )
+        parts = _Parts(inspector, readable)
         tables = [
             _table(name, "view" if name in views else "table", found, parts, sqlite)
             for (_, name), found in columns.items()
         ]
     tables.sort(key=lambda table: (table.name.casefold(), table.name))
-    return Database(engine.dialect.name, version, tuple(tables))
+    return Database(
+        engine.dialect.name, version, tuple(tables), tuple(sorted(unreadable))
+    )
+
+
+def _is_readable(connection: Connection, name: str) -> bool:
+    """Tell whether a table or view can be read at all: a view over a table that is gone
+    cannot, nor can a virtual table whose module is missing."""
+    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
+    try:
+        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0")
+    except OperationalError as error:
+        said = str(error.orig)
+        if "no such" in said or "module" in said:
+            return False
+        raise
+    return True
 
 
 def _version(connection: Connection) -> str:
@@ -59,27 +82,29 @@ def _version(connection: Connection) -> str:
 class _Parts:
     """What the inspector's bulk calls say of each table, by its name."""
 
-    def __init__(self, inspector: Inspector) -> None:
-        self.keys = _by_name(inspector.get_multi_pk_constraint)
-        self.references = _by_name(inspector.get_multi_foreign_keys)
-        self.uniques = _by_name(inspector.get_multi_unique_constraints)
-        self.checks = _by_name(inspector.get_multi_check_constraints)
-        self.indexes = _by_name(inspector.get_multi_indexes)
+    def __init__(self, inspector: Inspector, names: Sequence[str]) -> None:
+        def by_name(bulk_call: Callable[..., Any]) -> dict[str, Any]:
+            found = bulk_call(kind=ObjectKind.ANY, filter_names=names)
+            return {name: each for (_, name), each in found.items()}
 
-
-def _by_name(bulk_call: Callable[..., Any]) -> dict[str, Any]:
-    return {name: found for (_, name), found in bulk_call(kind=ObjectKind.ANY).items()}
+        self.keys = by_name(inspector.get_multi_pk_constraint)
+        self.references = by_name(inspector.get_multi_foreign_keys)
+        self.uniques = by_name(inspector.get_multi_unique_constraints)
+        self.checks = by_name(inspector.get_multi_check_constraints)
+        self.indexes = by_name(inspector.get_multi_indexes)
 
 
 class _SqliteSupplement:
     """What SQLAlchemy's inspector leaves out on SQLite: the declared spelling of each
     type, generated columns, and which key column numbers itself."""
 
-    def __init__(self, connection: Connection) -> None:
+    def __init__(self, connection: Connection, names: Sequence[str]) -> None:
         rows = connection.exec_driver_sql(
             "SELECT m.name, m.sql, x.name, x.type, x.pk, x.hidden"
             " FROM sqlite_master m, pragma_table_xinfo(m.name) x"
             " WHERE m.type IN ('table', 'view')"
+            " AND m.name IN (SELECT value FROM json_each(?))",
+            (json.dumps(list(names)),),
         ).all()
         self.types: dict[tuple[str, str], str] = {}
         self.computed: set[tuple[str, str]] = set()

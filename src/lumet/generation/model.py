@@ -276,7 +276,10 @@ class _Builder:
         if decided.read_only or kind == "OtherField" or table.kind == "view":
             return []
         found = []
-        if not column.nullable and column.default is None and not column.automatic:
+        fills_itself = column.automatic or (
+            column.default is not None and not column.default.literal
+        )
+        if not column.nullable and not fills_itself:
             found.append("required()")
         if kind in ("TextField", "LongTextField") and column.type.length:
             found.append(f"longest({column.type.length})")

@@ -3,8 +3,9 @@
 import builtins
 import keyword
 import re
-import unicodedata
 from collections.abc import Collection, Iterable
+
+from anyascii import anyascii
 
 _ODD = re.compile(r"\W+")
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
@@ -55,9 +56,8 @@ _VALIDATOR_PREFIXES = ("validate_", "filter_")  # methods of these names are cal
 def python_names(names: Iterable[str], reserved: Collection[str]) -> dict[str, str]:
     """Give each of `names`, in order, an identifier of its own.
 
-    Identifiers are lower case, begin with a letter, are none of `reserved`, and are in
-    ASCII where the name can be written so. Names that become the same are numbered; one
-    that is its own identifier keeps it.
+    Identifiers are lower case, in ASCII, begin with a letter and are none of `reserved`.
+    Names that become the same are numbered; one that is its own identifier keeps it.
     """
     listed = list(names)
     taken: dict[str, str] = {}
@@ -82,12 +82,10 @@ def _unused(wanted: str, used: Collection[str]) -> str:
 
 
 def _identifier(name: str, reserved: Collection[str]) -> str:
-    plain = unicodedata.normalize("NFKD", _CAMEL.sub("_", name))
-    ascii_only = "".join(each for each in plain if not unicodedata.combining(each))
-    word = _ODD.sub("_", unicodedata.normalize("NFKC", ascii_only)).strip("_").lower()
-    word = unicodedata.normalize("NFKC", word)
-    if not word or not word.isidentifier():
-        word = f"n{word}" if f"n{word}".isidentifier() else "unnamed"
+    plain = anyascii(_CAMEL.sub("_", name))
+    word = _ODD.sub("_", plain).strip("_").lower()
+    if not word.isidentifier():
+        word = f"n{word}" if word else "unnamed"
     if word in reserved or word.startswith(_VALIDATOR_PREFIXES):
         return f"{word}_"
     return word

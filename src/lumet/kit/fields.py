@@ -47,6 +47,10 @@ class ValueField(Field):
         """Return what the control holds for `value`."""
         return "" if value is None else plain_text(value)
 
+    def from_default(self, text: str) -> str:
+        """Return what the control of a new record holds for the column's default."""
+        return text
+
     def show(self, value: Any, language: str) -> str:
         """Return `value`, which is not None, as pages show it."""
         return plain_text(value)
@@ -229,6 +233,9 @@ class YesNoField(ValueField):
         if value in (0, 1):
             return str(_("Yes")) if value else str(_("No"))
         return plain_text(value)
+
+    def from_default(self, text: str) -> str:
+        return "yes" if text.lower() in ("1", "true") else "no"
 
     @property
     def options(self) -> list[tuple[str, Any, str]]:

@@ -35,7 +35,7 @@ def moment_text(value: datetime, language: str) -> str:
 def number_text(value: float | Decimal, language: str, scale: int | None) -> str:
     """Write a number with its language's separators; `scale` digits behind the point,
     or as many as it has where `scale` is None."""
-    if isinstance(value, Decimal | float) and not Decimal(value).is_finite():
+    if isinstance(value, Decimal | float) and not _is_plain(value):
         return str(value)
     if scale is None:
         exact = Decimal(repr(value)) if isinstance(value, float) else value
@@ -43,6 +43,12 @@ def number_text(value: float | Decimal, language: str, scale: int | None) -> str
         return format_decimal(exact, pattern, locale=language)
     pattern = "#,##0" + ("." + "0" * scale if scale else "")
     return format_decimal(value, pattern, locale=language)
+
+
+def _is_plain(value: Decimal | float) -> bool:
+    """Tell whether a number can be written in full: neither infinite nor enormous."""
+    exact = Decimal(value)
+    return exact.is_finite() and exact.adjusted() < MOST_DIGITS + 8
 
 
 def plain_text(value: Any) -> str:

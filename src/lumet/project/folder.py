@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 from dotenv import dotenv_values
 from filelock import FileLock, Timeout
@@ -29,6 +28,8 @@ IGNORE = ".gitignore"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
 _SETTINGS_KEYS = ("name", "package", "language")
+_UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
+_DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
 
 
@@ -81,14 +82,12 @@ def _undo(made: list[Path], state: Path) -> None:
 
 
 def table_file(name: str, taken: Mapping[str, str]) -> str:
-    """Return the path of the decision file of table `name`; odd characters are escaped,
-    and a name that differs from one of `taken` (by file, in lower case) only by case is
-    numbered, for file systems that do not tell them apart."""
-    safe = (
-        quote(name, safe=" ").replace(".", "%2E")
-        if "." in name
-        else quote(name, safe=" ")
-    )
+    """Return the path of the decision file of table `name`; what some file system does
+    not take is escaped, and a name that differs from one of `taken` (by file, in lower
+    case) only by case is numbered."""
+    safe = _UNSAFE.sub(lambda odd: f"%{ord(odd[0]):02X}", name)
+    if safe.upper() in _DEVICES:
+        safe += "%20"
     wanted = safe
     number = 2
     while f"{wanted}.toml".lower() in taken:

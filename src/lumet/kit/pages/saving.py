@@ -68,14 +68,13 @@ class Saver:
         """Return the form for a new record, with `given` texts filled in."""
         form = self._form({})
         for key in self.entered:
-            default = self.pages.column(key).server_default
+            field_ = self.pages.fields[key]
             text = given.get(key)
+            default = _literal_default(self.pages.column(key).server_default)
             if text is None and default is not None:
-                text = _literal_default(default)
+                text = field_.from_default(default)
             if text is not None:
-                field_ = form._fields[key]
-                field_.data = text
-                field_.raw_data = [text]
+                form._fields[key].raw_data = [text]
         return form
 
     def stored(self, connection: Connection, key: Mapping[str, Any]) -> Outcome:

@@ -63,7 +63,10 @@ def _menu() -> list[tuple[str, list[TablePages]]]:
             groups.setdefault(str(pages.group), []).append(pages)
     last = ("Overviews", "Other", "Reference data")
     ordered = sorted(groups, key=lambda name: last.index(name) if name in last else -1)
-    return [(name, groups[name]) for name in ordered]
+    return [
+        (name, sorted(groups[name], key=lambda pages: str(pages.plural).casefold()))
+        for name in ordered
+    ]
 
 
 def _pages(name: str, right: str = "view") -> tuple[TablePages, Reach]:
