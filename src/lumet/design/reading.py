@@ -47,7 +47,7 @@ class DecisionFile:
 
     def _syntax_mistake(self, said: str) -> Mistake:
         found = re.search(r"at line (\d+)", said)
-        line = int(found[1]) if found else max(1, self.text.count("\n"))
+        line = int(found[1]) if found else self.text.rstrip("\n").count("\n") + 1
         lines = self.text.split("\n")
         quoted = lines[line - 1].strip() if line <= len(lines) else ""
         problem = re.sub(r"\s*\(at .*\)$", "", said)
@@ -71,13 +71,10 @@ class Checker:
 
     def wrong(self, path: Path, problem: str) -> None:
         """Report a mistake at the statement that holds `path`."""
-        best: Statement | None = None
-        for each in self._statements:
-            holds = (
-                each.path == path[: len(each.path)] or path == each.path[: len(path)]
-            )
-            if holds and (best is None or len(each.path) > len(best.path)):
-                best = each
+        above = [e for e in self._statements if e.path == path[: len(e.path)]]
+        below = [e for e in self._statements if e.path[: len(path)] == path]
+        nearest_above = max(above, key=lambda e: len(e.path), default=None)
+        best = nearest_above if nearest_above else next(iter(below), None)
         line = best.line if best else 1
         quoted = best.text.strip().split("\n")[0] if best else ".".join(path)
         self.mistakes.append(Mistake(self.file.name, line, quoted, problem))

@@ -42,6 +42,7 @@ FIELD_NAMES = frozenset(
         "meta",
         "mistakes",
         "populate_obj",
+        "post_process",
         "process",
         "required",
         "text",

@@ -96,13 +96,15 @@ def to_singular(word: str) -> str:
     """Return the singular of an English noun, the noun itself if it is one."""
     if word in _SINGULAR_WITH_S or word.endswith("ss"):
         return word
+    if word.endswith("es") and word[:-2] in _SINGULAR_WITH_S:
+        return word[:-2]
     return str(inflection.singularize(word))
 
 
 def to_plural(word: str) -> str:
     """Return the plural of an English noun in the singular."""
-    if word == "lens":
-        return "lenses"
+    if word in _SINGULAR_WITH_S and word not in ("chassis", "corps", "basis"):
+        return word + "es"
     return str(inflection.pluralize(word))
 
 

@@ -1,0 +1,1 @@
+"""The tests of Lumet: python -m tests [MODULE …]"""

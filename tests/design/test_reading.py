@@ -1,0 +1,158 @@
+"""Reading decisions: every mistake at once, with file, line and the nearest name."""
+
+import unittest
+from typing import Any
+
+from lumet.design.access import decide_access, read_access
+from lumet.design.reading import (
+    Checker,
+    DecisionFile,
+    decide,
+    read_everywhere,
+    read_table_file,
+)
+from lumet.design.vocabulary import Detail, Entry
+from lumet.errors import Mistake
+from tests.support.builders import database, reference, table
+
+STATION = table("station", "id INTEGER #", "name TEXT !", "district TEXT", key="id")
+LIGHT = table(
+    "light",
+    "id INTEGER #",
+    "station_id INTEGER !",
+    "range_nm REAL",
+    key="id",
+    references=(reference("station_id station.id"),),
+)
+BOTH = database(STATION, LIGHT)
+
+
+def read(text: str, of: Any = STATION) -> tuple[dict[Any, Any], list[Mistake]]:
+    mistakes: list[Mistake] = []
+    checker = Checker(DecisionFile("design/tables/x.toml", text), mistakes)
+    return read_table_file(checker, of, BOTH), mistakes
+
+
+class MistakesTest(unittest.TestCase):
+    def test_each_mistake_has_its_line_and_the_nearest_name(self) -> None:
+        cases = {
+            "titel = 'x'": "Nearest: title",
+            "title = '{nmae}'": "Nearest: name",
+            "title = 'no column'": "names columns in braces",
+            "[list]\norder = ['-distrct']": "Nearest: district",
+            "[list]\ncolumns = 'name'": "takes a list of texts",
+            "list = 3": "write [list]",
+            "[field.nam]\nlabel = 'x'": "Nearest: name",
+            "[field.name]\nlable = 'x'": "Nearest: label",
+            "[field.name]\nkind = 'txt'": "Nearest: text",
+            "[field.name]\nkind = 'lookup'": "refers to no table",
+            "[field.name]\nhidden = 'yes'": "takes true or false",
+            "[field.name]\ntones = { a = 'green' }": "There is no tone",
+            "[details]\nlihgt = { by = 'x' }": "Nearest: light",
+            "[details]\nlight = { by = 'station' }": "Nearest: station_id",
+            "[details]\nlight = 'station_id'": "is written { by",
+            "singular = ": "This is not TOML",
+            "[field.name]\n[field.name]  #~": 'take away the heading that ends in "#~"',
+        }
+        for text, said in cases.items():
+            with self.subTest(text):
+                _, mistakes = read("# top\n" + text)
+                self.assertEqual(len(mistakes), 1)
+                self.assertIn(said, mistakes[0].problem)
+                self.assertEqual(mistakes[0].line, 1 + len(text.split("\n")))
+
+    def test_all_mistakes_come_at_once(self) -> None:
+        text = "titel = 'x'\n[list]\norder = ['a', 'b']\n[field.name]\nkind = 1\nhidden = 2\n"
+        _, mistakes = read(text)
+        self.assertEqual([m.line for m in mistakes], [1, 3, 3, 5, 6])
+        self.assertEqual(
+            str(mistakes[0]).split("\n")[0], "design/tables/x.toml:1: titel = 'x'"
+        )
+
+
+class DecideTest(unittest.TestCase):
+    INFERRED = (
+        Entry(("title",), "{id}"),
+        Entry(("sections", "Station"), ["name", "district"]),
+        Entry(("field", "name", "label"), "Name"),
+        Entry(("field", "district", "label"), "District"),
+        Entry(("details", "light"), {"by": "station_id"}),
+    )
+
+    def test_the_nearer_decision_wins(self) -> None:
+        text = "title = '{name}'\n[sections]\nPlace = ['district']\n[field.name]\nlabel = 'Called'\n"
+        own, mistakes = read(text)
+        self.assertEqual(mistakes, [])
+        patterns = {
+            "*.name": {"label": "By pattern", "help": "h"},
+            "st*.dis*": {"hidden": True},
+        }
+        made = decide(STATION, self.INFERRED, own, patterns)
+        self.assertEqual(made.title, "{name}")
+        self.assertEqual(made.field["name"].label, "Called")
+        self.assertEqual(made.field["name"].help, "h")
+        self.assertTrue(made.field["district"].hidden)
+        self.assertEqual(made.sections, {"Station": ("name",), "Place": ("district",)})
+        self.assertEqual(
+            made.details["light"], (Detail(table="light", by=("station_id",)),)
+        )
+
+    def test_a_detail_can_be_decided_away(self) -> None:
+        own, mistakes = read("[details]\nlight = false\n")
+        self.assertEqual(
+            (mistakes, decide(STATION, self.INFERRED, own, {}).details), ([], {})
+        )
+
+    def test_patterns_are_checked_too(self) -> None:
+        mistakes: list[Mistake] = []
+        text = "[field.\"*.x\"]\nhiden = true\n[feild.x]\nlabel = 'y'\n"
+        read_everywhere(Checker(DecisionFile("design/everywhere.toml", text), mistakes))
+        self.assertEqual([m.line for m in mistakes], [2, 3])
+
+
+class AccessTest(unittest.TestCase):
+    READER = (
+        Entry(("role", "reader", "label"), "Reader"),
+        Entry(("role", "reader", "tables", "*"), ["view"]),
+    )
+
+    def read(self, text: str) -> tuple[Any, list[Mistake]]:
+        mistakes: list[Mistake] = []
+        checker = Checker(DecisionFile("access.toml", text), mistakes)
+        own = read_access(
+            checker, ["station", "light", "lamp_x"], ["Records", "Reference data"]
+        )
+        return decide_access(self.READER, own), mistakes
+
+    def test_the_nearest_pattern_decides(self) -> None:
+        text = """[role.mate.tables]
+"*" = ["view"]
+"group:Reference data" = []
+"l*" = ["view", "edit"]
+light = ["delete"]
+"""
+        roles, mistakes = self.read(text)
+        mate = {role.name: role for role in roles}["mate"]
+        self.assertEqual(mistakes, [])
+        self.assertEqual(mate.rights_on("light", "Records"), ("delete",))
+        self.assertEqual(mate.rights_on("lamp_x", "Reference data"), ("view", "edit"))
+        self.assertEqual(mate.rights_on("station", "Reference data"), ())
+        self.assertEqual(mate.rights_on("station", "Records"), ("view",))
+
+    def test_a_ready_role_can_be_dropped(self) -> None:
+        roles, _ = self.read("role.reader = false\n[role.mate]\nlabel = 'Mate'\n")
+        self.assertEqual([role.name for role in roles], ["mate"])
+
+    def test_wrong_rights_and_patterns_are_reported(self) -> None:
+        cases = {
+            "[role.a.tables]\nlight = ['veiw']": "Nearest: view",
+            "[role.a.tables]\nlihgt = ['view']": "Nearest: light",
+            "[role.a.tables]\n'group:Recrods' = []": "Nearest: Records",
+            "[role.a]\naccounts = 1": "true or false",
+            "[rôle]\na = 1".replace("rôle", "roles"): "Nearest: role",
+        }
+        for text, said in cases.items():
+            with self.subTest(text):
+                _, mistakes = self.read(text)
+                self.assertEqual(len(mistakes), 1)
+                self.assertIn(said, mistakes[0].problem)

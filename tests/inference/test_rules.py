@@ -1,0 +1,327 @@
+"""The rules, on facts built by hand."""
+
+import unittest
+from typing import Any
+
+from lumet.evidence.model import ColumnProfile, Evidence
+from lumet.facts.model import Database
+from lumet.inference.inferring import infer, infer_access
+from lumet.inference.words import label_from, nouns_of, split_words
+from tests.support.builders import database, evidence, reference, table
+
+
+def decided(found: Database, of: str, rows: Evidence | None = None) -> dict[str, Any]:
+    entries = infer(found, rows or Evidence())[of]
+    return {"/".join(entry.path): entry.value for entry in entries}
+
+
+class WordsTest(unittest.TestCase):
+    def test_names_become_words_and_labels(self) -> None:
+        cases = {
+            "inspected_on": "Inspected on",
+            "StationCode": "Station code",
+            "STN_CD": "Station code",
+            "HTTPServerURL": "Http server URL",
+            "desc": "Description",
+        }
+        for name, label in cases.items():
+            with self.subTest(name):
+                self.assertEqual(label_from(split_words(name)), label)
+        numbers = {
+            "range_nm": "Range, nm",
+            "cost_eur": "Cost, €",
+            "lamp_current_a": "Lamp current, A",
+            "plan_a": "Plan a",
+            "visibility_pct": "Visibility, %",
+        }
+        for name, label in numbers.items():
+            with self.subTest(name):
+                self.assertEqual(label_from(split_words(name), numeric=True), label)
+
+    def test_only_the_last_noun_bends(self) -> None:
+        cases = {
+            "lens_type": ("lens type", "lens types"),
+            "LENSES": ("lens", "lenses"),
+            "light_class": ("light class", "light classes"),
+            "logbook_old": ("old logbook", "old logbooks"),
+            "news": ("news", "news"),
+            "Bodies": ("body", "bodies"),
+            "lens": ("lens", "lenses"),
+        }
+        for name, expected in cases.items():
+            with self.subTest(name):
+                self.assertEqual(
+                    tuple(map(" ".join, nouns_of(split_words(name)))), expected
+                )
+
+
+class TitleTest(unittest.TestCase):
+    def test_each_rule_in_its_order(self) -> None:
+        station = table(
+            "station",
+            "id INT #",
+            "name TEXT !",
+            "memo TEXT",
+            key="id",
+            unique=("name",),
+        )
+        to_station = (reference("station_id station.id"),)
+        cases: dict[str, tuple[Any, str]] = {
+            "a person": (
+                table(
+                    "keeper",
+                    "id INT #",
+                    "email TEXT",
+                    "last_name TEXT",
+                    "first_name TEXT",
+                    key="id",
+                ),
+                "{first_name} {last_name}",
+            ),
+            "a unique name": (station, "{name}"),
+            "unique together": (
+                table(
+                    "light",
+                    "id INT #",
+                    "station_id INT !",
+                    "label TEXT !",
+                    key="id",
+                    references=to_station,
+                    unique=("station_id+label",),
+                ),
+                "{station_id} · {label}",
+            ),
+            "a name that may repeat": (
+                table("beacon", "id INT #", "n INT", "beacon_name TEXT", key="id"),
+                "{beacon_name}",
+            ),
+            "an event": (
+                table(
+                    "visit",
+                    "id INT #",
+                    "station_id INT !",
+                    "day DATE !",
+                    "memo TEXT",
+                    key="id",
+                    references=to_station,
+                ),
+                "{station_id} · {day}",
+            ),
+            "a readable key": (
+                table("code", "code TEXT !", "n INT", key="code"),
+                "{code}",
+            ),
+            "something telling": (
+                table("part", "id INT #", "colour TEXT !", "part_no TEXT !", key="id"),
+                "{part_no}",
+            ),
+            "a number": (table("gauge", "id INT #", "n INT", key="id"), "Gauge {id}"),
+        }
+        for what, (built, title) in cases.items():
+            with self.subTest(what):
+                found = (
+                    database(built) if built is station else database(station, built)
+                )
+                self.assertEqual(decided(found, built.name)["title"], title)
+
+    def test_a_title_reaches_through_two_references_and_no_circle(self) -> None:
+        a = table(
+            "a",
+            "id INT #",
+            "b_id INT !",
+            "day DATE !",
+            key="id",
+            references=(reference("b_id b.id"),),
+        )
+        b = table(
+            "b",
+            "id INT #",
+            "c_id INT !",
+            "day DATE !",
+            key="id",
+            references=(reference("c_id c.id"),),
+        )
+        c = table(
+            "c",
+            "id INT #",
+            "a_id INT !",
+            "day DATE !",
+            key="id",
+            references=(reference("a_id a.id"),),
+        )
+        titles = {name: decided(database(a, b, c), name)["title"] for name in "abc"}
+        self.assertEqual(
+            titles["c"], "{a_id} · {day}" if "a_id" in titles["c"] else "C {id}"
+        )
+        through = [name for name in "abc" if "_id}" in titles[name]]
+        self.assertEqual(len(through), 2, titles)
+
+
+class ColumnTest(unittest.TestCase):
+    TABLE = table(
+        "station",
+        "id INTEGER #",
+        "station_no TEXT !",
+        "lens_code TEXT",
+        "district_id INTEGER",
+        "keeper_id INTEGER",
+        "kind TEXT !",
+        "is_lit INTEGER !",
+        "built_year INTEGER",
+        "remarks TEXT",
+        "short_note VARCHAR(20)",
+        "area POLYGON",
+        "created_at TIMESTAMP",
+        "changed_by TEXT !",
+        "row_version INTEGER !",
+        "api_token TEXT",
+        "state TEXT",
+        key="id",
+        references=(
+            reference("lens_code lens.code"),
+            reference("district_id district.id"),
+        ),
+        checks=("kind IN ('lighthouse', 'leading_light')",),
+    )
+    LENS = table("lens", "code TEXT !", "name TEXT !", key="code", unique=("name",))
+    DISTRICT = table(
+        "district", "id INTEGER #", "name TEXT !", key="id", unique=("name",)
+    )
+    KEEPER = table("keeper", "id INTEGER #", "name TEXT !", key="id")
+
+    def setUp(self) -> None:
+        rows = evidence(
+            station={
+                "is_lit": ColumnProfile(flag=True, distinct=0.1),
+                "state": ColumnProfile(values=("a", "b"), distinct=0.1),
+            }
+        )
+        found = database(self.TABLE, self.LENS, self.DISTRICT, self.KEEPER)
+        self.entries = {e.path: e for e in infer(found, rows)["station"]}
+
+    def value(self, *path: str) -> Any:
+        found = self.entries.get(("field", *path))
+        return found.value if found else None
+
+    def test_kinds(self) -> None:
+        expected = {
+            "lens_code": "lookup", "district_id": "lookup", "keeper_id": "integer",
+            "kind": "choice", "is_lit": "yes/no", "built_year": "code",
+            "remarks": "long text", "short_note": "text", "area": "other",
+            "created_at": "moment", "state": "text",
+        }  # fmt: skip
+        for name, kind in expected.items():
+            with self.subTest(name):
+                self.assertEqual(self.value(name, "kind"), kind)
+        self.assertEqual(
+            self.value("kind", "choices"),
+            {"lighthouse": "Lighthouse", "leading_light": "Leading light"},
+        )
+
+    def test_what_is_doubtful_says_so(self) -> None:
+        keeper = self.entries["field", "keeper_id", "kind"]
+        self.assertLess(keeper.confidence, 0.7)
+        self.assertEqual(keeper.reason, "named like keeper; no reference is declared")
+        self.assertLess(self.entries["field", "state", "kind"].confidence, 0.7)
+
+    def test_labels(self) -> None:
+        expected = {
+            "station_no": "Number",
+            "lens_code": "Lens",
+            "district_id": "District",
+            "is_lit": "Lit",
+        }
+        for name, label in expected.items():
+            with self.subTest(name):
+                self.assertEqual(self.value(name, "label"), label)
+
+    def test_hidden_and_read_only(self) -> None:
+        hidden = {
+            path[1]
+            for path, e in self.entries.items()
+            if path[-1] == "hidden" and e.value
+        }
+        self.assertEqual(hidden, {"id", "row_version", "api_token"})
+        fixed = {
+            path[1]
+            for path, e in self.entries.items()
+            if path[-1] == "read_only" and e.value
+        }
+        self.assertEqual(
+            fixed, {"area", "created_at"}, "changed_by must be entered: it is needed"
+        )
+
+    def test_sections_hold_every_shown_field_once(self) -> None:
+        placed = [
+            c
+            for path, e in self.entries.items()
+            if path[0] == "sections"
+            for c in e.value
+        ]
+        self.assertEqual(len(placed), len(set(placed)))
+        shown = {c.name for c in self.TABLE.columns} - {
+            "id",
+            "row_version",
+            "api_token",
+        }
+        self.assertEqual(set(placed), shown)
+        self.assertEqual(
+            self.entries["sections", "Remarks"].value, ["remarks", "short_note"][:1]
+        )
+
+
+class TableTest(unittest.TestCase):
+    STATION = table("station", "id INT #", "name TEXT !", key="id", unique=("name",))
+    INSPECTION = table(
+        "inspection", "id INT #", "station_id INT !", "day DATE !", "memo TEXT",
+        *(f"c{n} INTEGER" for n in range(9)),
+        key="id", references=(reference("station_id station.id"),),
+    )  # fmt: skip
+    FINDING = table(
+        "inspection_finding", "inspection_id INT !", "line INT !", "summary TEXT !",
+        key="inspection_id+line", references=(reference("inspection_id inspection.id", "cascade"),),
+    )  # fmt: skip
+    VOYAGE = table(
+        "voyage", "id INT #", "from_station INT", "to_station INT",
+        key="id",
+        references=(reference("from_station station.id"), reference("to_station station.id")),
+    )  # fmt: skip
+    VERSION = table("schema_version", "version INT !", key="version")
+    ALL = database(STATION, INSPECTION, FINDING, VOYAGE, VERSION)
+
+    def test_owned_tables_drop_their_owner_s_name(self) -> None:
+        found = decided(self.ALL, "inspection_finding")
+        self.assertEqual((found["singular"], found["plural"]), ("Finding", "Findings"))
+
+    def test_lists_are_short_and_do_not_repeat_the_title(self) -> None:
+        found = decided(self.ALL, "inspection")
+        self.assertEqual(found["list/columns"], [f"c{n}" for n in range(6)])
+        self.assertEqual(found["list/order"], ["-day"])
+
+    def test_a_large_table_is_ordered_only_as_an_index_allows(self) -> None:
+        rows = evidence(5_000_000, inspection={})
+        self.assertEqual(decided(self.ALL, "inspection", rows)["list/order"], ["id"])
+
+    def test_several_references_from_one_table_are_kept_apart(self) -> None:
+        self.assertEqual(
+            decided(self.ALL, "station")["details/voyage"],
+            [
+                {"by": "from_station", "label": "Voyages (from station)"},
+                {"by": "to_station", "label": "Voyages (to station)"},
+            ],
+        )
+
+    def test_technical_tables_are_left_out(self) -> None:
+        self.assertIs(decided(self.ALL, "schema_version")["include"], False)
+        self.assertNotIn("include", decided(self.ALL, "station"))
+
+    def test_the_ready_roles(self) -> None:
+        district = table("district", "code TEXT !", "name TEXT", key="code")
+        station = table(
+            "station", "id INT #", "district TEXT", key="id",
+            references=(reference("district district.code"),),
+        )  # fmt: skip
+        found = infer(database(district, station), evidence(9, district={}, station={}))
+        access = {e.path[1:]: e.value for e in infer_access(found)}
+        self.assertEqual(access["worker", "tables", "group:Reference data"], ["view"])
+        self.assertEqual(access["reader", "tables", "*"], ["view", "export"])

@@ -1,0 +1,1 @@
+"""What tests share: builders, projects in temporary folders, servers, the browser."""
