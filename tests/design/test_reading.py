@@ -42,7 +42,7 @@ class MistakesTest(unittest.TestCase):
             "[list]\norder = ['-distrct']": "Nearest: district",
             "[list]\ncolumns = 'name'": "takes a list of texts",
             "list = 3": "write [list]",
-            "[field.nam]\nlabel = 'x'": "Nearest: name",
+            "field.nam.label = 'x'": "Nearest: name",
             "[field.name]\nlable = 'x'": "Nearest: label",
             "[field.name]\nkind = 'txt'": "Nearest: text",
             "[field.name]\nkind = 'lookup'": "refers to no table",

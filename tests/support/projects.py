@@ -4,6 +4,7 @@ import importlib
 import itertools
 import os
 import re
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -71,31 +72,53 @@ class ProjectCase(unittest.TestCase):
         target.write_text(lines + target.read_text())
 
 
-class ApplicationCase(ProjectCase):
-    """A test of an application generated from `SCRIPT`, called within this process."""
+class ApplicationCase(unittest.TestCase):
+    """A test of an application generated from `SCRIPT`, called within this process.
+
+    It is generated once for the class; each test finds the database as it was made.
+    """
 
     SCRIPT = ""
+    folder: Path
+    path: Path
+    package: str
+    report: GenerationReport
+    app: Any
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="lumet test ")
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.package = f"coast_{next(_numbers)}"
+        cls.path = make_database(cls.folder / "coast.db", cls.SCRIPT)
+        run_survey(cls.folder, str(cls.path))
+        settings = cls.folder / "lumet.toml"
+        settings.write_text(f'package = "{cls.package}"\n' + settings.read_text())
+        cls.report = run_generation(cls.folder)
+        sys.path.insert(0, str(cls.folder))
+        cls.addClassCleanup(cls._forget)
+        cls.app = cls.create_app()
+        shutil.copy(cls.path, cls.path.with_suffix(".pristine"))
 
     def setUp(self) -> None:
-        super().setUp()
-        self.package = f"coast_{next(_numbers)}"
-        self.path = self.survey(self.SCRIPT)
-        self.decide("lumet.toml", f'package = "{self.package}"\n')
-        self.report: GenerationReport = run_generation(self.folder)
-        sys.path.insert(0, str(self.folder))
-        self.addCleanup(self._forget)
-        importlib.invalidate_caches()
-        self.app = importlib.import_module(self.package).create_app()
+        self.app.extensions["site"].database.engine.dispose()
+        shutil.copy(self.path.with_suffix(".pristine"), self.path)
         self.app.config["WTF_CSRF_ENABLED"] = False
 
-    def _forget(self) -> None:
-        sys.path.remove(str(self.folder))
-        for name in [
-            name for name in sys.modules if name.split(".")[0] == self.package
-        ]:
+    @classmethod
+    def create_app(cls) -> Any:
+        """Import the generated package and make its application."""
+        importlib.invalidate_caches()
+        return importlib.import_module(cls.package).create_app()
+
+    @classmethod
+    def _forget(cls) -> None:
+        sys.path.remove(str(cls.folder))
+        for name in [name for name in sys.modules if name.split(".")[0] == cls.package]:
             del sys.modules[name]
-        self.app.extensions["site"].database.engine.dispose()
-        self.app.extensions["users"].store._engine.dispose()
+        cls.app.extensions["site"].database.engine.dispose()
+        cls.app.extensions["users"].store._engine.dispose()
 
     def client(self, role: str = "steward") -> Any:
         """Return a client that has signed in with `role`."""

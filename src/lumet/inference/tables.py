@@ -21,6 +21,7 @@ _TECHNICAL_WORDS = frozenset(
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
 _PREFIXES = frozenset({"tbl", "t", "tab", "table", "vw", "v"})
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
+ENOUGH = 30  # rows; fewer prove nothing
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
 LIST_COLUMNS = 6
 TITLE_DEPTH = 2  # references that a title may reach through
@@ -103,9 +104,20 @@ def title_of_unique_name(subject: Subject) -> Choice | None:
         if subject.table.is_unique((column.name,)):
             return _single(column, "unique by constraint", 1.0)
         profile = subject.column_profile(column.name)
-        if profile is not None and profile.unique and profile.empty == 0:
+        proven = profile is not None and profile.unique and profile.empty == 0
+        if (
+            proven
+            and subject.profile.sampled >= ENOUGH
+            and not _is_part(subject, column)
+        ):
             return _single(column, "unique and never empty", 0.9)
     return None
+
+
+def _is_part(subject: Subject, column: Column) -> bool:
+    """Tell whether a constraint makes a column unique only together with others."""
+    keys = [unique.columns for unique in subject.table.uniques]
+    return any(column.name in key and len(key) > 1 for key in keys)
 
 
 def title_of_unique_parts(subject: Subject) -> Choice | None:

@@ -1,0 +1,347 @@
+"""Parts of the application that stand alone: addresses, paging, reach, fields, users."""
+
+import random
+import sqlite3
+import tempfile
+import unittest
+from datetime import date, datetime
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import (
+    Column,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    create_engine,
+    event,
+    insert,
+    select,
+)
+
+from lumet.kit.accounts import store as stores
+from lumet.kit.accounts import users as accounts
+from lumet.kit.accounts.store import open_store
+from lumet.kit.accounts.users import Refused, TooManyFailures, Users
+from lumet.kit.addresses import decode_key, encode_key
+from lumet.kit.errors import CannotStart
+from lumet.kit.formats import number_text
+from lumet.kit.pages.keyset import branches, make_terms, read_place, write_place
+from lumet.kit.pages.titles import parse_title
+from lumet.kit.reach import UNBOUNDED, OutOfReach, Reach, Role, guard
+from lumet.kit.settings import read_settings
+
+PARTS = st.one_of(
+    st.text(max_size=20), st.integers(), st.dates(), st.decimals(allow_nan=False)
+)
+
+
+class AddressTest(unittest.TestCase):
+    @given(st.lists(PARTS, min_size=1, max_size=3))
+    def test_any_key_comes_back(self, parts: list[Any]) -> None:
+        try:
+            word = encode_key(parts)
+        except UnicodeEncodeError:
+            return  # a lone surrogate is in no database's text
+        self.assertRegex(word, r"\A[A-Za-z0-9_~,-]+\Z")
+        self.assertEqual(decode_key(word, [type(part) for part in parts]), tuple(parts))
+
+    def test_words_of_addresses_and_odd_texts(self) -> None:
+        cases = {
+            "": "~",
+            "edit": "edit",
+            "a/b c": "a~2Fb~20c",
+            "~": "~7E",
+            "é,": "~C3~A9~2C",
+        }
+        for text, word in cases.items():
+            with self.subTest(text):
+                self.assertEqual(encode_key([text]), word)
+
+    def test_each_record_has_one_address(self) -> None:
+        for word, kind in (
+            ("01", int),
+            ("~41", str),
+            ("1,2", int),
+            ("~4", str),
+            ("", str),
+            ("x", int),
+        ):
+            with self.subTest(word), self.assertRaises(ValueError):
+                decode_key(word, [kind])
+
+
+class KeysetTest(unittest.TestCase):
+    def test_no_row_is_lost_or_shown_twice_in_any_order(self) -> None:
+        """Page through rows with NULLs and ties, forwards and backwards, in random orders,
+        and compare with the whole list."""
+        chance = random.Random(7)
+        table = Table(
+            "t",
+            MetaData(),
+            Column("id", Integer, primary_key=True),
+            Column("a", Integer),
+            Column("b", String),
+        )
+        engine = create_engine("sqlite://")
+        table.metadata.create_all(engine)
+        rows = [
+            {
+                "id": n,
+                "a": chance.choice([None, 1, 2, 3]),
+                "b": chance.choice([None, "", "x", "Y"]),
+            }
+            for n in range(1, 61)
+        ]
+        with engine.connect() as connection:
+            connection.execute(insert(table), rows)
+            for _ in range(60):
+                columns = chance.sample(["a", "b"], chance.randint(0, 2))
+                plan = [
+                    (table.c[name], chance.random() < 0.5, True) for name in columns
+                ]
+                plan.append(
+                    (table.c.id, plan[-1][1] if plan else chance.random() < 0.5, False)
+                )
+                self.check(connection, table, plan, chance.randint(1, 9))
+
+    def check(self, connection: Any, table: Table, plan: list[Any], size: int) -> None:
+        forward = make_terms(plan, nulls_are_largest=False)
+        wanted = connection.execute(
+            select(table).order_by(*[t.ordered() for t in forward])
+        ).all()
+        for terms, expected in (
+            (forward, wanted),
+            ([term.flipped() for term in forward], wanted[::-1]),
+        ):
+            found = connection.execute(
+                select(table).order_by(*[t.ordered() for t in terms]).limit(size)
+            ).all()
+            while True:
+                last = [
+                    found[-1][table.c.keys().index(t.expression.key)] for t in terms
+                ]
+                place = read_place(write_place(last), len(last))
+                page: list[Any] = []
+                for branch in branches(terms, [value is None for value in place]):
+                    statement = (
+                        select(table).where(*branch.where).order_by(*branch.order)
+                    )
+                    bound = {f"v{n}": value for n, value in enumerate(place)}
+                    page += connection.execute(
+                        statement.limit(size - len(page)), bound
+                    ).all()
+                    if len(page) == size:
+                        break
+                if not page:
+                    break
+                found += page
+            self.assertEqual(found, expected)
+
+    def test_places_carry_every_type_and_refuse_others(self) -> None:
+        values = [
+            None,
+            1,
+            2.5,
+            "é",
+            date(2026, 1, 2),
+            datetime(2026, 1, 2, 3),
+            Decimal("1.10"),
+        ]
+        self.assertEqual(read_place(write_place(values), len(values)), values)
+        for word in ("", "x", "e30", write_place([1]), "W3siZXZhbCI6IjEifSwxXQ"):
+            with self.subTest(word), self.assertRaises(ValueError):
+                read_place(word, 2)
+
+
+class ReachTest(unittest.TestCase):
+    LIGHT = Table("light", MetaData(), Column("id", Integer, primary_key=True))
+    READER = Role("reader", "Reader", frozenset({"view"}))
+
+    def refused(self, statement: Any, reach: Any) -> bool:
+        try:
+            guard(self.LIGHT.metadata, statement, {"reach": reach})
+        except OutOfReach:
+            return True
+        return False
+
+    def test_a_statement_needs_a_reach_with_the_right_for_it(self) -> None:
+        reader = Reach((self.READER,))
+        other = Reach((Role("x", "X", frozenset(), {"light": frozenset({"add"})}),))
+        light = self.LIGHT
+        cases = [
+            (select(light), None, True),
+            (select(light), reader, False),
+            (select(light.alias()), Reach(), True),
+            (light.insert(), reader, True),
+            (light.insert(), other, False),
+            (light.update(), other, True),
+            (light.delete(), other, True),
+            (light.delete(), UNBOUNDED, False),
+            (select(1).where(select(light.c.id).exists()), None, True),
+            (select(1), None, False),
+        ]
+        for statement, reach, expected in cases:
+            with self.subTest(str(statement), reach=reach):
+                self.assertEqual(self.refused(statement, reach), expected)
+
+    def test_the_engine_s_event_stops_what_carries_none(self) -> None:
+        engine = create_engine("sqlite://")
+        self.LIGHT.metadata.create_all(engine)
+        event.listen(
+            engine,
+            "before_execute",
+            lambda c, s, m, p, o: guard(self.LIGHT.metadata, s, o),
+        )
+        with engine.connect() as connection:
+            with self.assertRaises(OutOfReach):
+                connection.execute(select(self.LIGHT))
+            self.assertEqual(
+                Reach((self.READER,)).run(connection, select(self.LIGHT)).all(), []
+            )
+
+
+class TextTest(unittest.TestCase):
+    def test_titles_leave_out_what_is_empty(self) -> None:
+        title = parse_title("{a} · {b}, no. {c}", "abc")
+        self.assertEqual(title.join(["x", "y", "z"]), "x · y, no. z")
+        self.assertEqual(title.join(["", "y", ""]), "y")
+        self.assertEqual(parse_title("Light {a}", "a").join(["7"]), "Light 7")
+        with self.assertRaises(KeyError):
+            parse_title("{d}", "abc")
+
+    def test_numbers_of_any_size(self) -> None:
+        cases = [
+            (1234567, None, "1,234,567"),
+            (Decimal("1234.5"), 2, "1,234.50"),
+            (12.3, None, "12.3"),
+            (1e300, None, "1e+300"),
+            (float("inf"), None, "inf"),
+            (Decimal("NaN"), None, "NaN"),
+            (-4, 1, "-4.0"),
+        ]
+        for value, scale, text in cases:
+            with self.subTest(value):
+                self.assertEqual(number_text(value, "en_GB", scale), text)
+
+
+class AccountsTest(unittest.TestCase):
+    PASSWORD = "seven lamps on the bar"
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.users = Users(open_store("sqlite:///accounts.db", self.folder))
+        self.addCleanup(self.users.store._engine.dispose)
+
+    def test_the_store_is_made_once_and_is_private(self) -> None:
+        self.users.add("Ina", self.PASSWORD, ["steward"])
+        again = open_store("sqlite:///accounts.db", self.folder)
+        self.addCleanup(again._engine.dispose)
+        self.assertEqual([a.name for a in Users(again).accounts()], ["Ina"])
+        self.assertEqual((self.folder / "accounts.db").stat().st_mode & 0o077, 0)
+
+    def test_a_newer_store_is_refused_and_an_older_one_upgraded(self) -> None:
+        def add_table(connection: Any) -> None:
+            connection.exec_driver_sql("CREATE TABLE later (x)")
+
+        with mock.patch.object(stores, "UPGRADES", (*stores.UPGRADES, add_table)):
+            newer = open_store("sqlite:///accounts.db", self.folder)
+            self.addCleanup(newer._engine.dispose)
+        with sqlite3.connect(self.folder / "accounts.db") as raw:
+            self.assertEqual(
+                raw.execute("SELECT version FROM store_version").fetchall(), [(2,)]
+            )
+            self.assertEqual(raw.execute("SELECT * FROM later").fetchall(), [])
+        with self.assertRaises(CannotStart) as caught:
+            open_store("sqlite:///accounts.db", self.folder)
+        self.assertIn("version 2", str(caught.exception))
+
+    def test_names_and_passwords(self) -> None:
+        self.users.add("Ina", self.PASSWORD, ["steward", "steward"])
+        stored = self.users.sign_in("  INA ", self.PASSWORD, "here")
+        assert stored is not None
+        self.assertEqual(stored.roles, ("steward",))
+        self.assertIsNone(self.users.sign_in("ina", "wrong", "here"))
+        self.assertIsNone(self.users.sign_in("nobody", self.PASSWORD, "here"))
+        for name, password in (
+            ("ina", self.PASSWORD),
+            ("x", "short"),
+            ("tove", "my name is Tove"),
+            ("x", "a" * 20),
+            (" ", self.PASSWORD),
+        ):
+            with self.subTest(name, password=password), self.assertRaises(Refused):
+                self.users.add(name, password, ["reader"])
+        raw = (self.folder / "accounts.db").read_bytes()
+        self.assertNotIn(self.PASSWORD.encode(), raw)
+        self.assertIn(b"$argon2id$", raw)
+
+    def test_a_new_password_or_disabling_ends_sessions(self) -> None:
+        self.users.add("ina", self.PASSWORD, ["steward"])
+        for end in (
+            lambda: self.users.set_password("ina", "another long one"),
+            lambda: self.users.disable("ina"),
+        ):
+            found = self.users.sign_in(
+                "ina", self.PASSWORD, "here"
+            ) or self.users.sign_in("ina", "another long one", "here")
+            assert found is not None
+            self.assertIsNotNone(self.users.load(found.get_id()))
+            end()
+            self.assertIsNone(self.users.load(found.get_id()))
+        self.assertIsNone(self.users.sign_in("ina", "another long one", "here"))
+        for session in ("", "1", "x.y", "1.wrong", "99.z"):
+            self.assertIsNone(self.users.load(session))
+
+    def test_guessing_is_slowed_down_by_name_and_by_origin(self) -> None:
+        self.users.add("ina", self.PASSWORD, ["steward"])
+        with mock.patch.object(
+            accounts, "_is_right", side_effect=lambda h, p: p == self.PASSWORD
+        ):
+            for name in ("ina", "nobody"):
+                for _ in range(accounts.FAILURES_PER_NAME):
+                    self.assertIsNone(self.users.sign_in(name, "wrong", name))
+                with self.subTest(name), self.assertRaises(TooManyFailures):
+                    self.users.sign_in(name, self.PASSWORD, "elsewhere")
+            for number in range(accounts.FAILURES_PER_ORIGIN):
+                self.users.sign_in(f"n{number}", "wrong", "one place")
+            with self.assertRaises(TooManyFailures):
+                self.users.sign_in("somebody else", "wrong", "one place")
+            later = datetime.now() + accounts.FAILURES_WITHIN * 100
+            with mock.patch.object(accounts, "_now", return_value=later):
+                self.assertIsNotNone(
+                    self.users.sign_in("ina", self.PASSWORD, "one place")
+                )
+
+    def test_the_first_user_s_link_works_once(self) -> None:
+        old = self.users.invite_first("steward")
+        token = self.users.invite_first("steward")
+        self.assertIsNone(self.users.invited_role(old))
+        self.assertNotIn(token.encode(), (self.folder / "accounts.db").read_bytes())
+        with self.assertRaises(Refused):
+            self.users.accept(token, "ina", "short")
+        self.users.accept(token, "ina", self.PASSWORD)
+        self.assertIsNone(self.users.invited_role(token))
+
+    def test_settings_are_asked_for_by_name(self) -> None:
+        with self.assertRaises(CannotStart) as caught:
+            read_settings(self.folder, {})
+        self.assertIn("DATABASE_URL and SECRET_KEY", str(caught.exception))
+        (self.folder / ".env").write_text(
+            "DATABASE_URL='sqlite:///a${x}.db'\nSECRET_KEY=short\n"
+        )
+        with self.assertRaises(CannotStart) as caught:
+            read_settings(self.folder, {})
+        self.assertIn("SECRET_KEY is shorter", str(caught.exception))
+        found = read_settings(self.folder, {"SECRET_KEY": "s" * 40, "HTTPS": "1"})
+        self.assertEqual(
+            (found.database_url, found.https), ("sqlite:///a${x}.db", True)
+        )
+        self.assertNotIn("s" * 40, repr(found))
