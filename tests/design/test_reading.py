@@ -11,6 +11,7 @@ from lumet.design.reading import (
     read_everywhere,
     read_table_file,
 )
+from lumet.design.rewriting import rewrite
 from lumet.design.vocabulary import Detail, Entry
 from lumet.errors import Mistake
 from tests.support.builders import database, reference, table
@@ -52,14 +53,15 @@ class MistakesTest(unittest.TestCase):
             "[details]\nlight = { by = 'station' }": "Nearest: station_id",
             "[details]\nlight = 'station_id'": "is written { by",
             "singular = ": "This is not TOML",
-            "[field.name]\n[field.name]  #~": 'take away the heading that ends in "#~"',
+            "[field.name]\n[field.name]  #~\nhelp = 'x'": 'take away the heading that ends in "#~"',
         }
         for text, said in cases.items():
             with self.subTest(text):
                 _, mistakes = read("# top\n" + text)
                 self.assertEqual(len(mistakes), 1)
                 self.assertIn(said, mistakes[0].problem)
-                self.assertEqual(mistakes[0].line, 1 + len(text.split("\n")))
+                last = 1 + len(text.split("\n"))
+                self.assertEqual(mistakes[0].line, 3 if "#~" in text else last)
 
     def test_all_mistakes_come_at_once(self) -> None:
         text = "titel = 'x'\n[list]\norder = ['a', 'b']\n[field.name]\nkind = 1\nhidden = 2\n"
@@ -67,6 +69,20 @@ class MistakesTest(unittest.TestCase):
         self.assertEqual([m.line for m in mistakes], [1, 3, 3, 5, 6])
         self.assertEqual(
             str(mistakes[0]).split("\n")[0], "design/tables/x.toml:1: titel = 'x'"
+        )
+
+
+class DoubledHeadingTest(unittest.TestCase):
+    def test_your_own_heading_beside_the_machine_s_is_understood(self) -> None:
+        """A person who wants to decide writes a heading without seeing ours."""
+        text = "[field.name]\nhelp = 'x'\n\n[field.name]  #~\n#~ label = 'y'\n[list]\ncolumns = 1\n"
+        own, mistakes = read(text)
+        self.assertEqual(own, {("field", "name", "help"): "x"})
+        self.assertEqual([m.line for m in mistakes], [7])
+        entries = (Entry(("field", "name", "label"), "Name"),)
+        self.assertEqual(
+            rewrite(text, entries, ()).text,
+            "[field.name]\n#~ label = \"Name\"\nhelp = 'x'\n\n[list]\ncolumns = 1\n",
         )
 
 

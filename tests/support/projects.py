@@ -133,6 +133,7 @@ class ApplicationCase(unittest.TestCase):
     def rows(self, query: str) -> list[Any]:
         """Ask the database by a connection of our own."""
         connection = sqlite3.connect(self.path)
+        connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
         try:
             return connection.execute(query).fetchall()
         finally:

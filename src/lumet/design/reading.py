@@ -8,7 +8,13 @@ from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from typing import Any
 
-from lumet.design.statements import BYTE_ORDER_MARK, Path, Statement, scan
+from lumet.design.statements import (
+    BYTE_ORDER_MARK,
+    Path,
+    Statement,
+    scan,
+    without_doubled,
+)
 from lumet.design.vocabulary import (
     FIELD_KINDS,
     TONES,
@@ -40,10 +46,20 @@ class DecisionFile:
     def values(self, mistakes: list[Mistake]) -> dict[str, Any]:
         """Return the plain values; a broken file is one mistake and no values."""
         try:
-            return tomllib.loads(self.text.removeprefix(BYTE_ORDER_MARK))
+            return tomllib.loads(self._without_doubled())
         except tomllib.TOMLDecodeError as error:
             mistakes.append(self._syntax_mistake(str(error)))
             return {}
+
+    def _without_doubled(self) -> str:
+        """Return the text without superfluous headings, each line where it was."""
+        text = self.text.removeprefix(BYTE_ORDER_MARK)
+        statements = scan(text)
+        kept = {id(statement) for statement in without_doubled(statements)}
+        return "".join(
+            each.text if id(each) in kept else "\n" * each.text.count("\n")
+            for each in statements
+        )
 
     def _syntax_mistake(self, said: str) -> Mistake:
         found = re.search(r"at line (\d+)", said)

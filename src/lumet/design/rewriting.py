@@ -23,6 +23,7 @@ from lumet.design.statements import (
     format_key,
     format_value,
     scan,
+    without_doubled,
 )
 from lumet.design.vocabulary import Entry
 
@@ -77,7 +78,7 @@ class _Sheet:
     def __init__(
         self, text: str, entries: Sequence[Entry], before: Iterable[Entry]
     ) -> None:
-        self.statements = scan(text)
+        self.statements = without_doubled(scan(text))
         self.line_end = "\r\n" if "\r\n" in text else "\n"
         plain = [each for each in self.statements if not each.machine and each.path]
         self.decided = {each.path for each in plain if each.kind == "pair"}
@@ -219,8 +220,7 @@ class _Sheet:
         return place
 
     def drop_empty_headings(self) -> None:
-        """Drop the machine's headings with nothing of a person's below, and those that
-        a plain heading of the same name made superfluous."""
+        """Drop the machine's headings with nothing below."""
         kept: list[Statement] = []
         for place, each in enumerate(self.statements):
             below = []

@@ -73,6 +73,30 @@ def scan(text: str) -> list[Statement]:
     return statements
 
 
+def without_doubled(statements: list[Statement]) -> list[Statement]:
+    """Return the statements without the machine's headings that a plain heading of the
+    same name made superfluous, and without the machine's lines below them. One with a
+    person's key below it stays: what is meant by it cannot be known."""
+    plain = {e.path for e in statements if e.kind == "heading" and not e.machine}
+    kept: list[Statement] = []
+    block: list[Statement] = []
+    for statement in [*statements, None]:
+        if statement is None or statement.kind == "heading":
+            head = block[0] if block else None
+            if head is None or not _is_doubled(head, block[1:], plain):
+                kept.extend(block)
+            block = []
+        if statement is not None:
+            block.append(statement)
+    return kept
+
+
+def _is_doubled(head: Statement, below: list[Statement], plain: set[Path]) -> bool:
+    if head.kind != "heading" or not head.machine or head.path not in plain:
+        return False
+    return all(e.machine or e.kind == "blank" for e in below)
+
+
 def _comment(line: str, number: int, section: Path) -> Statement:
     start = _MACHINE_LINE.match(line)
     path = _key_path(line[start.end() :]) if start else None

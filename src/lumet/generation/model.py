@@ -45,6 +45,7 @@ class TableModel:
     first: tuple[str, ...]
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
+    refers: tuple[str, ...]
     read_only: tuple[str, ...]
     changeable: bool
     lists: tuple[tuple[str, str], ...]
@@ -141,11 +142,13 @@ class _Builder:
         fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
                   for c in shown]  # fmt: skip
         details = self._details(decisions)
+        refers = self._refers(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
         code = [*columns, *constraints, *fields]
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
+        pages |= {"Refers"} if refers else set()
         first = [self._order(name, keys) for name in decisions.list.order]
         pages |= {order.partition("(")[0] for order in first}
         return TableModel(
@@ -169,6 +172,7 @@ class _Builder:
             first=tuple(first),
             sections=tuple(sections),
             details=tuple(details),
+            refers=tuple(refers),
             read_only=tuple(repr(key) for key in read_only),
             changeable=table.kind == "table",
             lists=tuple(
@@ -213,12 +217,30 @@ class _Builder:
         ):
             return ""
         referred = reference.referred_columns[0]
-        if "." in referred or not self._has(reference.referred_table, referred):
+        if "." in referred or referred not in self.keys[reference.referred_table]:
             return ""
         return f"{reference.referred_table}.{referred}"
 
-    def _has(self, table: str, column: str) -> bool:
-        return column in self.keys[table]
+    def _refers(self, table: Table) -> list[str]:
+        """Return the references whose names no ForeignKey can spell."""
+        keys = self.keys[table.name]
+        found = []
+        for reference in table.references:
+            theirs = self.keys.get(reference.referred_table, {})
+            dotted = any("." in name for name in reference.referred_columns)
+            if dotted and set(reference.referred_columns) <= set(theirs):
+                ours = tuple(keys[name] for name in reference.columns)
+                referred = tuple(theirs[name] for name in reference.referred_columns)
+                to = self.modules[reference.referred_table]
+                rule = f", {reference.on_delete!r}" if reference.on_delete else ""
+                found.append(f"Refers({ours!r}, {to!r}, {referred!r}{rule})")
+        return found
+
+    def _is_kept(self, reference: Reference) -> bool:
+        """Tell whether the application has what a reference points at."""
+        theirs = self.keys.get(reference.referred_table, {})
+        referred = reference.referred_columns
+        return bool(referred) and set(referred) <= set(theirs)
 
     def _constraints(self, table: Table) -> list[str]:
         keys = self.keys[table.name]
@@ -251,7 +273,7 @@ class _Builder:
         parts = [f"_({label!r})"]
         if kind == "LookupField":
             reference = table.reference_of(column.name)
-            if reference is None or not self._target(reference):
+            if reference is None or not self._is_kept(reference):
                 kind = _FIELDS["integer" if column.type.kind == "integer" else "text"]
             else:
                 parts.append(f"to={self.modules[reference.referred_table]!r}")

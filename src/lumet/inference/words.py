@@ -66,7 +66,7 @@ _TRAILING_ADJECTIVES = frozenset({"old", "new", "archived", "deleted", "current"
 def split_words(name: str) -> list[str]:
     """Split a name at separators and at changes of case, in lower case."""
     spaced = name if name.isupper() else _CAMEL.sub(" ", name)
-    return [word.casefold() for word in _SEPARATORS.split(spaced) if word]
+    return [word.lower() for word in _SEPARATORS.split(spaced) if word]
 
 
 def label_from(words: list[str], numeric: bool = False) -> str:

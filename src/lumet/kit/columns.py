@@ -133,3 +133,5 @@ class YesNo(_Lenient):
 
 class Anything(_Lenient):
     """A type that nobody knows: read as it comes."""
+
+    cache_ok = True

@@ -49,7 +49,8 @@ def locked(folder: Path) -> Iterator[None]:
     Raises CannotRun when another one does, or when the folder cannot be written.
     """
     state = folder / STATE
-    made = [each for each in (folder, state) if not each.exists()]
+    state = state.absolute()
+    made = [each for each in (*reversed(state.parents), state) if not each.exists()]
     try:
         state.mkdir(parents=True, exist_ok=True)
         lock = FileLock(state / "lock", timeout=0)

@@ -44,6 +44,17 @@ class Related:
 
 
 @dataclass(frozen=True, slots=True)
+class Refers:
+    """A reference whose names no ForeignKey can spell, since they hold a dot: the
+    `columns` here hold the values of the columns `referred` of table `to`."""
+
+    columns: tuple[str, ...]
+    to: str
+    referred: tuple[str, ...]
+    on_delete: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Section:
     """A named part of the form and of the record's page."""
 
@@ -77,6 +88,7 @@ class TablePages:
     first: ClassVar[Sequence[Order]] = ()
     sections: ClassVar[Sequence[Section]] = ()
     details: ClassVar[Sequence[Related]] = ()
+    refers: ClassVar[Sequence[Refers]] = ()
     read_only: ClassVar[frozenset[str]] = frozenset()
     changeable: ClassVar[bool] = True
 
@@ -174,6 +186,10 @@ class Registry:
                         referred=tuple(e.column.key for e in constraint.elements),
                         on_delete=(constraint.ondelete or "").lower(),
                     )
+            for each in pages.refers:
+                yield Reference(
+                    name, each.columns, each.to, each.referred, each.on_delete
+                )
 
     def _link(self, pages: TablePages) -> None:
         for reference in self.outgoing[pages.name]:

@@ -1,0 +1,376 @@
+"""The installed command, on real files in a temporary folder."""
+
+import json
+import os
+import re
+import signal
+import socket
+import sqlite3
+import stat
+import subprocess
+import sys
+import time
+import tomllib
+import urllib.request
+from typing import Any
+
+from tests.support.projects import (
+    COMMAND,
+    PASSWORD,
+    ProjectCase,
+    make_database,
+    run_command,
+)
+
+SCRIPT = """
+CREATE TABLE station (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
+CREATE TABLE light (id INTEGER PRIMARY KEY, station_id INTEGER REFERENCES station, colour TEXT);
+INSERT INTO station VALUES (1, 'Tern Holm');
+"""
+HEAVY = ("sqlalchemy", "sqlglot", "jinja2", "flask", "numpy", "pandas", "rich")
+
+
+class CommandCase(ProjectCase):
+    def lumet(self, *arguments: str, expect: int = 0) -> str:
+        ran = run_command(*arguments, cwd=self.folder)
+        self.assertEqual(ran.returncode, expect, ran.stdout + ran.stderr)
+        self.assertNotIn("Traceback", ran.stderr)
+        return ran.stdout if expect == 0 else ran.stderr
+
+    def snapshot(self) -> dict[str, tuple[bytes, int]]:
+        return {
+            str(p.relative_to(self.folder)): (p.read_bytes(), p.stat().st_mtime_ns)
+            for p in self.folder.rglob("*")
+            if p.is_file() and "__pycache__" not in p.parts and p.name != "lock"
+        }
+
+
+class HelpTest(CommandCase):
+    def test_help_reads_well_and_loads_nothing_heavy(self) -> None:
+        for command in ("", "survey", "generate", "serve", "demo"):
+            told = self.lumet(*([command] if command else []), "--help")
+            self.assertLessEqual(max(map(len, told.splitlines())), 80)
+            self.assertIn("Usage: lumet", told)
+        program = (
+            "import sys\nfrom typer.testing import CliRunner\nfrom lumet.cli.main import app\n"
+            "before = set(sys.modules)\n"
+            "assert CliRunner().invoke(app, ['--help']).exit_code == 0\n"
+            "print(*sorted(sys.modules))"
+        )
+        ran = subprocess.run(
+            [sys.executable, "-c", program], capture_output=True, text=True, check=True
+        )
+        loaded = {name.split(".")[0] for name in ran.stdout.split()}
+        self.assertIn("typer", loaded)
+        self.assertEqual(loaded.intersection(HEAVY), set())
+
+    def test_version(self) -> None:
+        self.assertRegex(self.lumet("--version"), r"^lumet \d+\.\d+\.\d+\n$")
+
+
+class FlowTest(CommandCase):
+    def test_survey_generate_and_again(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        said = self.lumet("survey", "coast.db")
+        for words in (
+            "2 tables",
+            "1 declared",
+            "Nothing was written to the database.",
+            "Next:",
+        ):
+            self.assertIn(words, said)
+        made = ["lumet.toml", ".env", ".gitignore", "survey.json", "access.toml"]
+        made += [
+            "design/everywhere.toml",
+            "design/tables/station.toml",
+            "design/tables/light.toml",
+        ]
+        for path in made:
+            self.assertTrue((self.folder / path).is_file(), path)
+        self.assertEqual(stat.S_IMODE((self.folder / ".env").stat().st_mode), 0o600)
+        secret = re.search("SECRET_KEY='(.{64})'", (self.folder / ".env").read_text())
+        assert secret is not None
+        self.assertRegex(self.lumet("generate"), r"2 tables → \d+ files")
+        before = self.snapshot()
+        self.assertIn("unchanged", self.lumet("generate"))
+        self.assertIn("Nothing changed since", self.lumet("survey"))
+        self.assertEqual(self.snapshot(), before)
+        committed = [p for p in before if p not in (".env", "coast.db")]
+        for path in committed:
+            content = before[path][0]
+            self.assertNotIn(secret[1].encode(), content, path)
+            self.assertNotIn(str(self.folder).encode(), content, path)
+        ignored = (self.folder / ".gitignore").read_text().split()
+        self.assertLessEqual({".env", "accounts.db*"}, set(ignored))
+
+    def test_the_same_database_gives_the_same_bytes(self) -> None:
+        wanted: list[dict[str, bytes]] = []
+        for seed in ("1", "2"):
+            folder = self.folder / seed
+            folder.mkdir()
+            make_database(folder / "coast.db", SCRIPT)
+            for arguments in (["survey", "coast.db"], ["generate"]):
+                environment = os.environ | {"PYTHONHASHSEED": seed}
+                subprocess.run(
+                    [str(COMMAND), *arguments],
+                    cwd=folder,
+                    env=environment,
+                    check=True,
+                    capture_output=True,
+                )
+            files = [
+                p
+                for p in sorted(folder.rglob("*"))
+                if p.is_file() and p.name not in (".env", "lock")
+            ]
+            wanted.append(
+                {
+                    str(p.relative_to(folder)): p.read_bytes()
+                    for p in files
+                    if p.suffix != ".db"
+                }
+            )
+        self.assertEqual(wanted[0], wanted[1])
+
+    def test_decisions_reach_the_application_and_survive_a_new_survey(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        target = self.folder / "design/tables/light.toml"
+        mine = target.read_text().replace(
+            '#~ plural = "Lights"', 'plural = "Lamps"  # as we say'
+        )
+        target.write_text(mine)
+        (self.folder / "design/everywhere.toml").write_text(
+            '[field."*.colour"]\nlabel = "Hue"\n'
+        )
+        self.lumet("generate")
+        source = (self.folder / "coast/tables/light.py").read_text()
+        self.assertIn('_("Lamps")', source)
+        self.assertIn('_("Hue")', source)
+        make_database(
+            self.folder / "coast.db", "ALTER TABLE light ADD COLUMN lit_since DATE"
+        )
+        self.lumet("survey")
+        after = target.read_text()
+        kept = [line for line in mine.split("\n") if line and not line.startswith("#~")]
+        self.assertLessEqual(set(kept), set(after.split("\n")))
+        self.assertIn('plural = "Lamps"  # as we say', after)
+        self.assertEqual(tomllib.loads(after)["plural"], "Lamps")
+        said = self.lumet("generate")
+        self.assertIn("coast/tables/light.py", said)
+        self.assertIn("lit_since", (self.folder / "coast/tables/light.py").read_text())
+
+    def test_an_edit_of_generated_code_is_merged(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        self.lumet("generate")
+        target = self.folder / "coast/tables/station.py"
+        target.write_text(target.read_text() + "\n\nMINE = 1\n")
+        decided = self.folder / "design/tables/station.toml"
+        decided.write_text('singular = "Post"\n' + decided.read_text())
+        said = self.lumet("generate")
+        self.assertIn("merged", said)
+        self.assertIn("Nothing of yours was replaced.", said)
+        self.assertIn("MINE = 1", target.read_text())
+        self.assertIn('_("Post")', target.read_text())
+
+
+class BadInputTest(CommandCase):
+    def test_each_gets_a_message_a_status_and_no_half_written_project(self) -> None:
+        (self.folder / "notes.txt").write_text(
+            "not a database at all, just some notes\n" * 50
+        )
+        make_database(self.folder / "empty.db", "PRAGMA user_version = 3")
+        make_database(self.folder / "coast.db", SCRIPT)
+        cases = {
+            ("survey", "cost.db"): (3, "Nearest in"),
+            ("survey", "notes.txt"): (3, "is not a SQLite database"),
+            ("survey", "empty.db"): (2, "holds no table"),
+            ("survey", "oracle://host/x"): (2, "oracle"),
+            ("survey", "."): (3, "is a folder"),
+            ("survey",): (2, "DATABASE_URL is not set"),
+            ("generate",): (2, "There is no survey.json"),
+            ("serve", "--project", "nowhere/deep"): (2, "There is no survey.json"),
+            ("demo", "."): (2, "not empty"),
+            ("generate", "--projekt", "x"): (2, "No such option"),
+        }
+        for arguments, (status, said) in cases.items():
+            with self.subTest(arguments):
+                self.assertIn(said, self.lumet(*arguments, expect=status))
+        left = sorted(p.name for p in self.folder.iterdir())
+        self.assertEqual(left, ["coast.db", "empty.db", "notes.txt"])
+
+    def test_a_locked_database_and_a_locked_project(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        writer = sqlite3.connect(self.folder / "coast.db", isolation_level=None)
+        writer.execute("BEGIN EXCLUSIVE")
+        self.assertIn(
+            "locked by another program", self.lumet("survey", "coast.db", expect=3)
+        )
+        writer.execute("ROLLBACK")
+        writer.close()
+        self.lumet("survey", "coast.db")
+        from filelock import FileLock
+
+        with FileLock(self.folder / ".lumet" / "lock"):
+            self.assertIn("Another lumet command", self.lumet("generate", expect=3))
+
+    def test_mistakes_in_every_file_come_at_once_and_nothing_is_written(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        self.decide("design/tables/light.toml", 'titel = "x"\n')
+        self.decide("access.toml", '[role.reader.tables]\n"lihgt" = ["view"]\n')
+        self.decide("lumet.toml", 'package = "json"\n')
+        (self.folder / "design/everywhere.toml").write_text("[broken\n")
+        before = self.snapshot()
+        said = self.lumet("generate", expect=2)
+        for words in (
+            "light.toml:1:",
+            "Nearest: title",
+            "access.toml:2:",
+            "Nearest: light",
+            "lumet.toml:1:",
+            "would hide",
+            "everywhere.toml:1:",
+            "nothing was written",
+        ):
+            self.assertIn(words, said)
+        self.assertEqual(self.snapshot(), before)
+
+    def test_a_folder_that_cannot_be_written(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        (self.folder / "inside").write_text("a file where the folder should be")
+        said = self.lumet("survey", "coast.db", "--project", "inside", expect=3)
+        self.assertIn("cannot be written", said)
+
+    def test_a_damaged_survey_and_a_foreign_package(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        (self.folder / "coast").mkdir()
+        (self.folder / "coast" / "mine.py").write_text("mine\n")
+        self.assertIn("was not made by Lumet", self.lumet("generate", expect=2))
+        kept = (self.folder / "survey.json").read_text()
+        content = json.loads(kept)
+        for broken in (
+            "{",
+            json.dumps({**content, "format": 99}),
+            json.dumps({**content, "odd": 1}),
+        ):
+            (self.folder / "survey.json").write_text(broken)
+            self.assertIn("survey.json is", self.lumet("generate", expect=2))
+
+
+class ServeTest(CommandCase):
+    def start(self, *arguments: str) -> tuple[subprocess.Popen[str], list[str]]:
+        process = subprocess.Popen(
+            arguments, cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            text=True, env=os.environ | {"PYTHONUNBUFFERED": "1"}, start_new_session=True,
+        )  # fmt: skip
+        self.addCleanup(process.wait)
+        assert process.stdout is not None
+        self.addCleanup(process.stdout.close)
+        self.addCleanup(os.killpg, process.pid, signal.SIGKILL)
+        said: list[str] = []
+        for line in process.stdout:
+            said.append(line)
+            if "first-steward" in line or "Traceback" in line:
+                break
+        return process, said
+
+    def test_one_command_does_the_whole_job_and_says_where_to_look(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        port = free_port()
+        _, said = self.start(str(COMMAND), "serve", "coast.db", "--port", str(port))
+        self.assertIn(f"Serving at http://127.0.0.1:{port}/", "".join(said))
+        link = said[-1].strip()
+        self.assertIn("first steward", get(link))
+        self.assertIn("Name", get(f"http://127.0.0.1:{port}/sign-in"))
+
+    def test_a_port_in_use_is_said_and_a_free_one_proposed(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        self.lumet("generate")
+        with socket.create_server(("127.0.0.1", 0)) as taken:
+            port = taken.getsockname()[1]
+            for command in ([str(COMMAND)], [sys.executable, "-m", "coast"]):
+                ran = subprocess.run(
+                    [*command, "serve", "--port", str(port)],
+                    cwd=self.folder,
+                    capture_output=True,
+                    text=True,
+                    timeout=60,
+                    check=False,
+                )
+                self.assertEqual(ran.returncode, 3)
+                self.assertRegex(
+                    ran.stderr, rf"Port {port} is in use\.\n  Free is \d+: --port \d+"
+                )
+
+    def test_users_are_kept_on_the_command_line(self) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        self.lumet("generate")
+
+        def user(*arguments: str, typed: str = "") -> Any:
+            return subprocess.run(
+                [sys.executable, "-m", "coast", "user", *arguments],
+                cwd=self.folder, input=typed, capture_output=True, text=True, check=False,
+            )  # fmt: skip
+
+        add = ("add", "Ina", "--role", "steward", "--password-stdin")
+        self.assertEqual(user(*add, typed=PASSWORD + "\n").returncode, 0)
+        for arguments, typed, said in (
+            (add, PASSWORD, "already"),
+            (
+                ("add", "Tove", "--role", "reader", "--password-stdin"),
+                "short",
+                "at least 12",
+            ),
+            (("add", "Tove", "--role", "captain"), "", "invalid choice"),
+            (("add", "Tove", "--role", "reader"), "", "--password-stdin"),
+            (("disable", "Nobody"), "", "no user"),
+        ):
+            ran = user(*arguments, typed=typed)
+            self.assertEqual(ran.returncode, 2, arguments)
+            self.assertIn(said, ran.stderr)
+        self.assertIn("Ina  steward", user("list").stdout)
+        user("disable", "ina")
+        self.assertIn("(disabled)", user("list").stdout)
+
+
+class DemoTest(CommandCase):
+    def test_the_demo_is_made_with_a_user_for_each_role(self) -> None:
+        said = self.lumet("demo", "skerries", "--no-serve")
+        people = re.findall(r"^  (\w+)\s+(\S{16})\s+(\w+):", said, re.MULTILINE)
+        self.assertEqual(
+            [role for _, _, role in people], ["steward", "worker", "reader"]
+        )
+        self.assertEqual(len({password for _, password, _ in people}), 3)
+        folder = self.folder / "skerries"
+        for path in folder.rglob("*"):
+            if path.is_file():
+                content = path.read_bytes()
+                self.assertFalse(
+                    any(word.encode() in content for _, word, _ in people), path
+                )
+        with sqlite3.connect(folder / "skerry_lights.db") as raw:
+            counted = raw.execute("SELECT count(*) FROM lamp_reading").fetchone()
+        self.assertEqual(counted, (200_000,))
+        self.assertIn("not empty", self.lumet("demo", "skerries", expect=2))
+
+
+def free_port() -> int:
+    with socket.create_server(("127.0.0.1", 0)) as found:
+        return int(found.getsockname()[1])
+
+
+def get(address: str) -> str:
+    """Get a page of a server that has said that it serves."""
+    deadline = time.monotonic() + 20
+    while True:
+        try:
+            with urllib.request.urlopen(address, timeout=10) as answer:
+                return str(answer.read().decode())
+        except ConnectionError:
+            if time.monotonic() > deadline:
+                raise
