@@ -79,10 +79,11 @@ def _read_role(
             for pattern, rights in value.items():
                 inner = (*path, pattern)
                 texts = checker.texts(inner, rights)
-                wrong = [
-                    x for x in texts if not checker.known(inner, x, RIGHTS, "No right")
+                known = [
+                    checker.known(inner, each, RIGHTS, "There is no right")
+                    for each in texts or ()
                 ]
-                if not wrong:
+                if texts is not None and all(known):
                     found[inner] = texts
         elif key == "tables":
             checker.wrong(path, f"Write [role.{role}.tables] above its keys.")

@@ -110,12 +110,12 @@ class Checker:
         self.wrong(path, f'{path[-1]} takes a text, as in {path[-1]} = "…".')
         return False
 
-    def texts(self, path: Path, value: Any) -> tuple[str, ...]:
-        """Return a list of texts, reporting anything else."""
+    def texts(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        """Return a list of texts; report anything else and return None."""
         if isinstance(value, list) and all(isinstance(item, str) for item in value):
             return tuple(value)
         self.wrong(path, f'{path[-1]} takes a list of texts, as in ["…", "…"].')
-        return ()
+        return None
 
 
 def nearest(name: str, names: Iterable[str]) -> str:
@@ -184,9 +184,8 @@ class _TableReader:
                     self.leaf((name, key), item, _LIST[key].takes, into)
         elif name == "sections":
             for key, item in value.items():
-                columns = self.checker.texts((name, key), item)
-                wrong = [x for x in columns if not self.column((name, key), x)]
-                if not wrong:
+                columns = self._read_columns((name, key), item)
+                if columns is not None:
                     into[name, key] = columns
         elif name == "details":
             for key, item in value.items():
@@ -248,17 +247,19 @@ class _TableReader:
 
     def _read_columns(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)
-        good = [self.column(path, column) for column in columns]
+        good = [self.column(path, column) for column in columns or ()]
         return columns if all(good) else None
 
     def _read_order(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)
-        good = [self.column(path, column.removeprefix("-")) for column in columns]
+        good = [self.column(path, word.removeprefix("-")) for word in columns or ()]
         return columns if all(good) else None
 
     def _read_choices(self, path: Path, value: Any) -> dict[str, str] | None:
         if isinstance(value, list):
-            return {each: each for each in self.checker.texts(path, value)} or None
+            return {
+                each: each for each in self.checker.texts(path, value) or ()
+            } or None
         if isinstance(value, dict) and all(isinstance(v, str) for v in value.values()):
             return dict(value)
         self.checker.wrong(path, 'choices takes { value = "Label", … } or a list.')

@@ -64,16 +64,20 @@ for (const select of document.querySelectorAll("select[data-lookup]")) {
     options.labelField = "text";
     options.searchField = ["text"];
     options.sortField = [{ field: "$order" }];
-    options.score = () => () => 1; // the server has chosen and ranked already
+    // what the server found has been chosen and ranked already
+    options.score = (query) => (option) => (option.found === query ? 1 : 0);
     options.shouldLoad = (query) => query.length > 0;
     options.load = function (query, done) {
       this.clearOptions((option) => this.items.includes(String(option.value)));
       fetch(`${address}?q=${encodeURIComponent(query)}`, { credentials: "same-origin" })
         .then((answer) => (answer.ok ? answer.json() : []))
-        .then(done)
+        .then((found) => done(found.map((each) => ({ ...each, found: query }))))
         .catch(() => done([]));
     };
   }
+  // while one types, the present value makes room
+  options.onType = function (text) { this.wrapper.classList.toggle("typing", text !== ""); };
+  options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };
   new TomSelect(select, options);
 }
 

@@ -1,0 +1,233 @@
+"""The demo's application in a real browser, used as a person uses it."""
+
+import os
+import re
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from tests.project.test_command import free_port, get
+from tests.support.capabilities import CHROMIUM, needs
+from tests.support.projects import COMMAND
+
+AXE = Path(__file__).parent.parent / "vendor" / "axe-4.14.1.min.js"
+OPTIONS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+RULES = "{runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}"
+
+
+@needs("browser")
+class BrowserTest(unittest.TestCase):
+    folder: Path
+    port: int
+    people: dict[str, tuple[str, str]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        from playwright.sync_api import sync_playwright
+
+        temporary = tempfile.TemporaryDirectory(prefix="lumet test ")
+        cls.addClassCleanup(temporary.cleanup)
+        cls.folder = Path(temporary.name) / "skerries"
+        made = subprocess.run(
+            [str(COMMAND), "demo", str(cls.folder), "--no-serve"],
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        found = re.findall(r"^  (\w+)\s+(\S{16})\s+(\w+):", made.stdout, re.MULTILINE)
+        cls.people = {role: (name, password) for name, password, role in found}
+        cls.port = free_port()
+        server = subprocess.Popen(
+            [sys.executable, "-m", "skerry_lights", "serve", "--port", str(cls.port)],
+            cwd=cls.folder, stdout=subprocess.PIPE, text=True, start_new_session=True,
+        )  # fmt: skip
+        cls.addClassCleanup(server.wait)
+        cls.addClassCleanup(os.killpg, server.pid, signal.SIGKILL)
+        assert server.stdout is not None
+        cls.addClassCleanup(server.stdout.close)
+        server.stdout.readline()
+        get(f"http://127.0.0.1:{cls.port}/sign-in")
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path=CHROMIUM, args=OPTIONS)
+        cls.addClassCleanup(cls.browser.close)
+
+    def setUp(self) -> None:
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        self.addCleanup(self.context.close)
+        self.page = self.context.new_page()
+        self.faults: list[str] = []
+        self.page.on("pageerror", lambda error: self.faults.append(str(error)))
+        self.page.on("console", self.note)
+        self.page.on(
+            "response",
+            lambda answer: answer.status >= 500 and self.faults.append(answer.url),
+        )
+        self.page.set_default_timeout(10_000)
+
+    def tearDown(self) -> None:
+        self.assertEqual(self.faults, [])
+
+    def note(self, message: Any) -> None:
+        """Collect what the browser complains of, but for answers that are expected."""
+        if message.type == "error" and not re.search(
+            r"status of 4(09|22|03|04)", message.text
+        ):
+            self.faults.append(message.text)
+
+    def open(self, path: str) -> None:
+        self.page.goto(f"http://127.0.0.1:{self.port}{path}")
+
+    def sign_in(self, role: str = "steward") -> None:
+        name, password = self.people[role]
+        self.open("/sign-in")
+        self.page.get_by_label("Name").fill(name)
+        self.page.get_by_label("Password").fill(password)
+        self.page.get_by_role("button", name="Sign in").click()
+        self.page.get_by_role("heading", name="Skerry Lights").wait_for()
+
+    def ask(self, query: str) -> list[Any]:
+        with sqlite3.connect(self.folder / "skerry_lights.db") as raw:
+            return raw.execute(query).fetchall()
+
+    def check_accessibility(self) -> None:
+        self.page.evaluate(AXE.read_text(encoding="utf-8") + ";0")
+        found = self.page.evaluate(f"axe.run({RULES})")
+        wrong = [
+            (v["id"], [n["html"][:120] for n in v["nodes"]])
+            for v in found["violations"]
+        ]
+        self.assertEqual(wrong, [], self.page.url)
+
+    def test_sign_in_list_open_edit_save_and_delete(self) -> None:
+        page = self.page
+        self.sign_in()
+        page.get_by_role("link", name="Stations", exact=True).first.click()
+        page.get_by_role("link", name="Station", exact=True).click()
+        page.wait_for_url("**/t/station?sort=-title")
+        first = page.locator("table.rows tbody tr td a").first
+        title = first.inner_text()
+        first.click()
+        page.get_by_role("heading", name=title, exact=True).wait_for()
+        page.get_by_role("link", name="Edit", exact=True).click()
+        page.get_by_label("Name needed").fill("Grey Lantern Rock")
+        page.get_by_role("group", name="State").get_by_label("Dim").check(force=True)
+        page.get_by_role("group", name="Automated").get_by_label("Yes").check(
+            force=True
+        )
+        page.keyboard.press("Control+s")
+        page.get_by_role("status").get_by_text("Saved.").wait_for()
+        page.get_by_role("heading", name="Grey Lantern Rock").wait_for()
+        found = self.ask(
+            "SELECT name, state, is_automated FROM station WHERE name LIKE 'Grey Lantern%'"
+        )
+        self.assertEqual(found, [("Grey Lantern Rock", "dim", 1)])
+        page.get_by_role("link", name="Delete…").click()
+        page.get_by_text("Forbids it", exact=True).wait_for()
+        self.assertEqual(page.get_by_role("button", name="Delete").count(), 0)
+
+    def test_a_record_is_added_beneath_its_parent_and_deleted(self) -> None:
+        page = self.page
+        self.sign_in("worker")
+        self.open("/t/inspection/r/7")
+        count = self.ask(
+            "SELECT count(*) FROM inspection_finding WHERE inspection_id = 7"
+        )[0][0]
+        page.get_by_role("link", name="Add finding").click()
+        page.get_by_label("Line number needed").fill("90")
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("2 things need another look.").or_(
+            page.get_by_text("3 things need another look.")
+        ).wait_for()
+        self.assertEqual(page.get_by_label("Line number needed").input_value(), "90")
+        page.get_by_label("Summary needed").fill("Bell rope frayed")
+        page.get_by_role("group", name="Severity").get_by_label("Minor").check(
+            force=True
+        )
+        place = page.get_by_label("Place needed")
+        place.select_option("access")
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Finding added.").wait_for()
+        self.assertTrue(page.url.endswith("/t/inspection/r/7"), page.url)
+        rows = "SELECT summary, place FROM inspection_finding WHERE inspection_id = 7 AND line_no = 90"
+        self.assertEqual(self.ask(rows), [("Bell rope frayed", "access")])
+        page.get_by_role("link", name="Bell rope frayed").first.click()
+        page.get_by_role("link", name="Delete…").click()
+        page.get_by_role("button", name="Delete").click()
+        page.get_by_text("was deleted.").wait_for()
+        self.assertEqual(self.ask(rows), [])
+        self.assertEqual(
+            count,
+            self.ask("SELECT count(*) FROM inspection_finding WHERE inspection_id = 7")[
+                0
+            ][0],
+        )
+
+    def test_a_reference_is_chosen_by_typing_part_of_its_name(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/inspection/r/11/edit")
+        wanted = self.ask("SELECT id, name FROM station WHERE id = 200")[0]
+        box = page.locator("#field-station_id + .ts-wrapper")
+        box.click()
+        page.keyboard.type(wanted[1][:-2].lower())
+        page.locator(".ts-dropdown .option.active", has_text=wanted[1]).first.wait_for()
+        page.keyboard.press("Enter")
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_role(
+            "heading", name=re.compile("^" + re.escape(wanted[1]))
+        ).wait_for()
+        self.assertEqual(
+            self.ask("SELECT station_id FROM inspection WHERE id = 11"), [(200,)]
+        )
+
+    def test_it_works_without_javascript(self) -> None:
+        context = self.browser.new_context(java_script_enabled=False)
+        self.addCleanup(context.close)
+        self.page = context.new_page()
+        self.sign_in("worker")
+        self.open("/t/light/r/3/edit")
+        self.page.get_by_label("Colour needed").or_(
+            self.page.get_by_label("Colour")
+        ).first.wait_for()
+        self.page.locator("#field-range_nm").fill("21.5")
+        self.page.get_by_role("button", name="Save", exact=True).click()
+        self.page.get_by_text("Saved.").wait_for()
+        self.assertEqual(self.ask("SELECT range_nm FROM light WHERE id = 3"), [(21.5,)])
+
+    def test_the_menu_finds_tables_and_keys_work(self) -> None:
+        page = self.page
+        self.sign_in("reader")
+        page.keyboard.press("/")
+        page.keyboard.type("lens")
+        self.assertEqual(
+            page.locator(".side .tables li:visible").all_inner_texts(), ["Lens types"]
+        )
+        page.keyboard.press("Enter")
+        page.get_by_role("heading", name="Lens types").wait_for()
+        self.assertEqual(page.get_by_role("link", name="Add lens type").count(), 0)
+
+    def test_every_kind_of_page_is_accessible_and_fits_narrow_windows(self) -> None:
+        self.open("/sign-in")
+        self.check_accessibility()
+        self.sign_in()
+        for path in (
+            "/",
+            "/t/inspection",
+            "/t/station/r/5",
+            "/t/station/add",
+            "/t/inspection/r/5/edit",
+            "/t/station/r/5/delete",
+            "/t/none",
+            "/t/logbook_old",
+        ):
+            self.open(path)
+            with self.subTest(path):
+                self.check_accessibility()
+                self.page.set_viewport_size({"width": 360, "height": 740})
+                width = self.page.evaluate("document.documentElement.scrollWidth")
+                self.assertLessEqual(width, 360)
+                self.page.set_viewport_size({"width": 1280, "height": 800})
