@@ -110,9 +110,14 @@ def serve(
     """
 
     def work() -> int:
+        from lumet.project.origin import current_package
+        from lumet.project.serving import serve as run
+
+        package = current_package(project) if database is None else None
+        if package is not None:
+            return run(project, package, host, port)
         from lumet.cli.output import show_generation, show_survey
         from lumet.project.commands import run_generation, run_survey
-        from lumet.project.serving import serve as run
 
         if database is not None:
             show_survey(run_survey(project, database), is_alone=False)

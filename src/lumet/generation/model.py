@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 from lumet.design.access import RIGHTS, RoleDecisions
 from lumet.design.vocabulary import Detail, FieldDecisions, TableDecisions
-from lumet.expressions.checks import Within, read_check
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
 
@@ -311,6 +310,8 @@ class _Builder:
 
     def _bounds(self, table: Table, column: Column) -> list[str]:
         low = high = None
+        if table.checks:  # the parser of expressions is slow to import
+            from lumet.expressions.checks import Within, read_check
         for check in table.checks:
             for rule in read_check(check.text, self.application.dialect):
                 if isinstance(rule, Within) and (

@@ -104,6 +104,7 @@ def _password(from_input: bool) -> str:
 def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
     listener = _listen(host, port)
     app = create_app()
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     logging.basicConfig(
         level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s"
     )

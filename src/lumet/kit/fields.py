@@ -8,6 +8,7 @@ import json
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
+from functools import cache
 from typing import Any
 
 from flask_babel import lazy_gettext as _
@@ -210,6 +211,11 @@ class FloatField(DecimalField):
         return plain_text(value)
 
 
+@cache
+def _yes_no(value: bool, language: str) -> str:
+    return str(_("Yes")) if value else str(_("No"))
+
+
 class YesNoField(ValueField):
     """Yes or no; neither, where the column may be empty. `whole`: stored as 1 or 0."""
 
@@ -230,9 +236,7 @@ class YesNoField(ValueField):
         return super().to_text(value)
 
     def show(self, value: Any, language: str) -> str:
-        if value in (0, 1):
-            return str(_("Yes")) if value else str(_("No"))
-        return plain_text(value)
+        return _yes_no(bool(value), language) if value in (0, 1) else plain_text(value)
 
     def from_default(self, text: str) -> str:
         return "yes" if text.lower() in ("1", "true") else "no"

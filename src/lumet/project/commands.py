@@ -1,17 +1,24 @@
-"""The commands, each under the project's lock."""
+"""The commands, each under the project's lock; what is heavy is imported when wanted."""
+
+from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lumet.generation.writing import finish
 from lumet.project.folder import locked
-from lumet.project.generating import GenerationReport, generate
-from lumet.project.surveying import SurveyReport, survey
+
+if TYPE_CHECKING:
+    from lumet.project.generating import GenerationReport
+    from lumet.project.surveying import SurveyReport
 
 
 def run_survey(
     folder: Path, database: str | None, *, read_rows: bool = True
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
+    from lumet.project.surveying import survey
+
     with locked(folder):
         finish(folder)
         return survey(folder.resolve(), database, read_rows=read_rows)
@@ -19,6 +26,8 @@ def run_survey(
 
 def run_generation(folder: Path) -> GenerationReport:
     """Generate the application of the project in `folder`; see `generating.generate`."""
+    from lumet.project.generating import generate
+
     with locked(folder):
         finish(folder)
         return generate(folder.resolve())

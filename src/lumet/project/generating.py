@@ -4,7 +4,6 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from lumet import __version__
 from lumet.design.access import decide_access
 from lumet.design.reading import decide
 from lumet.design.vocabulary import TableDecisions
@@ -13,8 +12,9 @@ from lumet.generation.model import Application
 from lumet.generation.rendering import render
 from lumet.generation.writing import MANIFEST, Written, write_generated
 from lumet.project import folder as files
-from lumet.project.surveyfile import Survey, digest, read_survey, to_entries
-from lumet.project.surveying import OwnDecisions, read_decisions
+from lumet.project.decisions import OwnDecisions, read_decisions
+from lumet.project.origin import origin_of
+from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,14 +37,10 @@ def generate(folder: Path) -> GenerationReport:
     """
     began = time.monotonic()
     survey = read_survey(folder)
-    application, texts = load(folder, survey)
+    application = load(folder, survey)
     wanted, once = render(application)
     _refuse_foreign_package(folder, application.package)
-    origin = {
-        "lumet": __version__,
-        "survey": digest(files.read_text(folder, files.SURVEY) or ""),
-        "decisions": digest("\0".join(texts)),
-    }
+    origin = origin_of(folder, application.package)
     written = write_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
     kinds = [survey.database.table(name).kind for name in included]
@@ -59,13 +55,11 @@ def generate(folder: Path) -> GenerationReport:
     )
 
 
-def load(folder: Path, survey: Survey) -> tuple[Application, list[str]]:
-    """Return the application that the decisions in `folder` describe, and the texts of
-    the files they were read from. Raises Mistakes."""
+def load(folder: Path, survey: Survey) -> Application:
+    """Return the application that the decisions in `folder` describe. Raises Mistakes."""
     mistakes: list[Mistake] = []
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
     own = read_decisions(folder, survey, mistakes)
-    paths = files.table_files(list(survey.tables))
     roles = decide_access(to_entries(survey.access), own.access)
     if not roles:
         mistakes.append(Mistake(files.ACCESS, 1, "", "There is no role left."))
@@ -77,7 +71,7 @@ def load(folder: Path, survey: Survey) -> tuple[Application, list[str]]:
         dialect=survey.database.dialect,
         database=survey.database,
         decisions={name: _decide(survey, name, own) for name in survey.tables},
-        files=paths,
+        files=files.table_files(list(survey.tables)),
         roles=roles,
         language=settings.language,
     )
@@ -86,8 +80,7 @@ def load(folder: Path, survey: Survey) -> tuple[Application, list[str]]:
             "No table is left in the application.",
             "Take away include = false in one of the files in design/tables.",
         )
-    read = [files.SETTINGS, files.ACCESS, files.EVERYWHERE, *paths.values()]
-    return application, [files.read_text(folder, path) or "" for path in read]
+    return application
 
 
 def _decide(survey: Survey, name: str, own: OwnDecisions) -> TableDecisions:

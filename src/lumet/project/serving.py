@@ -1,5 +1,6 @@
 """Serving the generated application, in a process of its own."""
 
+import json
 import subprocess
 import sys
 from collections.abc import Sequence
@@ -29,24 +30,37 @@ def serve(folder: Path, package: str, host: str, port: int) -> int:
             continue  # the application got the same signal and is ending
 
 
+# Run in the project's folder: adds the users that standard input lists as JSON.
+_ADD_USERS = """
+import importlib, json, pathlib, sys
+package = importlib.import_module(sys.argv[1])
+store = importlib.import_module(sys.argv[1] + ".accounts.store")
+users = importlib.import_module(sys.argv[1] + ".accounts.users")
+settings = importlib.import_module(sys.argv[1] + ".settings")
+found = settings.read_settings(package.FOLDER)
+kept = users.Users(store.open_store(found.accounts_url, found.folder))
+for name, role, password in json.load(sys.stdin):
+    kept.add(name, password, [role])
+"""
+
+
 def add_users(folder: Path, package: str, users: Sequence[NewUser]) -> None:
-    """Add users to the application's accounts, all at the same time."""
-    started = []
-    for user in users:
-        arguments = ["user", "add", user.name, "--role", user.role, "--password-stdin"]
-        process = subprocess.Popen(
-            _command(package, arguments),
-            cwd=folder,
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-        )
-        started.append((user, process))
-    for user, process in started:
-        _, said = process.communicate(user.password + "\n")
-        if process.returncode:
-            raise CannotRun(f"User {user.name} could not be added: {said.strip()}")
+    """Add users to the application's accounts; the passwords go by standard input.
+
+    Raises CannotRun when the application refuses.
+    """
+    listed = [[user.name, user.role, user.password] for user in users]
+    ran = subprocess.run(
+        [sys.executable, "-c", _ADD_USERS, package],
+        cwd=folder,
+        input=json.dumps(listed),
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    if ran.returncode:
+        said = ran.stderr.strip().rpartition("\n")[2]
+        raise CannotRun(f"The users could not be added: {said}")
 
 
 def _command(package: str, arguments: Sequence[str]) -> list[str]:

@@ -1,6 +1,5 @@
 """survey.json: what the machine found and inferred, in a stable order."""
 
-import hashlib
 import json
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -93,8 +92,3 @@ def _damaged(said: str) -> LumetError:
         f"{SURVEY} is damaged ({said}).",
         "It is machine-written: take it back from version control, or survey again.",
     )
-
-
-def digest(text: str) -> str:
-    """Return a short digest of a text."""
-    return hashlib.sha256(text.encode()).hexdigest()[:16]

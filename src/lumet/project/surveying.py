@@ -6,8 +6,6 @@ import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lumet.design.access import read_access
-from lumet.design.reading import Checker, DecisionFile, read_everywhere, read_table_file
 from lumet.design.rewriting import Edited, rewrite
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
@@ -20,6 +18,7 @@ from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
+from lumet.project.decisions import read_decisions
 from lumet.project.surveyfile import (
     Survey,
     read_survey,
@@ -198,35 +197,6 @@ def _check_decisions(folder: Path, made: Survey) -> None:
     read_decisions(folder, made, mistakes)
     if mistakes:
         raise Mistakes(tuple(mistakes))
-
-
-@dataclass(slots=True)
-class OwnDecisions:
-    """What a person decided: by table, by pattern, and about access."""
-
-    tables: dict[str, dict[tuple[str, ...], object]]
-    everywhere: dict[str, dict[str, object]]
-    access: dict[tuple[str, ...], object]
-
-
-def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
-    """Read and check every decision file, collecting the mistakes."""
-    own: dict[str, dict[tuple[str, ...], object]] = {}
-    groups = set()
-    for name, path in files.table_files(list(made.tables)).items():
-        text = files.read_text(folder, path)
-        checker = Checker(DecisionFile(path, text or ""), mistakes)
-        own[name] = read_table_file(checker, made.database.table(name), made.database)
-        inferred = {entry.path: entry.value for entry in made.entries(name)}
-        groups.add(own[name].get(("group",), inferred.get(("group",))))
-    text = files.read_text(folder, files.EVERYWHERE) or ""
-    everywhere = read_everywhere(
-        Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
-    )
-    text = files.read_text(folder, files.ACCESS) or ""
-    checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
-    access = read_access(checker, made.tables, [str(group) for group in groups])
-    return OwnDecisions(own, everywhere, access)
 
 
 def _doubts(made: Survey) -> list[Doubt]:

@@ -11,7 +11,7 @@ from functools import cache
 from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
 from flask_login import UserMixin
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
 
 from .store import Store, failure, invitation, user, user_role
 
@@ -30,6 +30,13 @@ _hasher = (
 def _nobodys_password() -> str:
     """Return what the password of a name that does not exist is compared with."""
     return _hasher.hash(secrets.token_urlsafe())
+
+
+_OF_SESSION = (
+    select(user.c.name, user.c.stamp, user.c.disabled, user_role.c.role)
+    .outerjoin(user_role, user_role.c.user_id == user.c.id)
+    .where(user.c.id == bindparam("number"))
+)
 
 
 class Refused(Exception):
@@ -150,16 +157,14 @@ class Users:
         if not number.isdecimal():
             return None
         with self.store.reading() as connection:
-            row = connection.execute(
-                select(user).where(user.c.id == int(number))
-            ).first()
-            if (
-                row is None
-                or row.disabled
-                or not secrets.compare_digest(row.stamp, stamp)
-            ):
-                return None
-            return Visitor(row.id, row.name, row.stamp, _roles(connection, row.id))
+            rows = connection.execute(_OF_SESSION, {"number": int(number)}).all()
+        if not rows or rows[0].disabled:
+            return None
+        first = rows[0]
+        if not secrets.compare_digest(first.stamp, stamp):
+            return None
+        roles = tuple(sorted(row.role for row in rows if row.role is not None))
+        return Visitor(int(number), first.name, first.stamp, roles)
 
     def sign_in(self, name: str, password: str, origin: str) -> Visitor | None:
         """Return the user with this name and password, None when there is none.

@@ -29,7 +29,15 @@ from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
 from .model import TablePages
 from .record import Record, read_blocks, record_plan
 from .saving import Gone, Outcome, Saver
-from .site import key_values, list_address, lower_first, reach, record_address, site
+from .site import (
+    Site,
+    key_values,
+    list_address,
+    lower_first,
+    reach,
+    record_address,
+    site,
+)
 
 blueprint = Blueprint("pages", __name__)
 RETURN = "return-to"  # the form field that says where one came from
@@ -55,16 +63,26 @@ def menu() -> dict[str, Any]:
     }
 
 
-def _menu() -> list[tuple[str, list[TablePages]]]:
-    within = reach()
-    groups: dict[str, list[TablePages]] = {}
-    for pages in site().registry.pages.values():
+def _menu() -> list[tuple[str, list[tuple[str, str]]]]:
+    """Return the groups of the menu: each with the names and labels of its tables that
+    are within reach."""
+    within, made = reach(), site()
+    key = ("menu", within.shape)
+    found: list[tuple[str, list[tuple[str, str]]]]
+    found = made.plans.get(key) or made.keep(key, _build_menu(made, within))
+    return found
+
+
+def _build_menu(made: Site, within: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
+    groups: dict[str, list[tuple[str, str]]] = {}
+    for pages in made.registry.pages.values():
         if within.may("view", pages.table.name):
-            groups.setdefault(str(pages.group), []).append(pages)
+            item = (pages.name, str(pages.plural))
+            groups.setdefault(str(pages.group), []).append(item)
     last = ("Overviews", "Other", "Reference data")
     ordered = sorted(groups, key=lambda name: last.index(name) if name in last else -1)
     return [
-        (name, sorted(groups[name], key=lambda pages: str(pages.plural).casefold()))
+        (name, sorted(groups[name], key=lambda item: item[1].casefold()))
         for name in ordered
     ]
 

@@ -1,0 +1,1 @@
+"""Measures, as ratios beside a floor in the same run: python -m bench"""

@@ -1,0 +1,1 @@
+"""Hand-written programs that do the same work without any generality."""
