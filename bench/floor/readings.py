@@ -23,7 +23,18 @@ COUNT = "SELECT count(*) FROM (SELECT 1 FROM lamp_reading LIMIT 10001)"
 
 MENU = [
     (name, name.capitalize())
-    for name in ["inspections", "findings", "keepers", "readings", "lights", "stations", "overview", "logbook", "districts", "lenses"]
+    for name in [
+        "inspections",
+        "findings",
+        "keepers",
+        "readings",
+        "lights",
+        "stations",
+        "overview",
+        "logbook",
+        "districts",
+        "lenses",
+    ]
 ]
 USER = """SELECT u.name, r.role FROM app_user u LEFT JOIN user_role r ON r.user_id = u.id
     WHERE u.id = ?"""

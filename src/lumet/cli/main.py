@@ -56,7 +56,7 @@ def main(
 def survey(
     database: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads it
-        typer.Argument(metavar="[DATABASE]", help=DATABASE, show_default=False),
+        typer.Argument(metavar="DATABASE", help=DATABASE, show_default=False),
     ] = None,
     project: Project = Path(),
     no_data: NoData = False,
@@ -98,7 +98,7 @@ def generate(project: Project = Path()) -> None:
 def serve(
     database: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads it
-        typer.Argument(metavar="[DATABASE]", help=DATABASE, show_default=False),
+        typer.Argument(metavar="DATABASE", help=DATABASE, show_default=False),
     ] = None,
     project: Project = Path(),
     host: Host = HOST,
@@ -132,7 +132,7 @@ def serve(
 @app.command()
 def demo(
     folder: Annotated[
-        Path, typer.Argument(metavar="[FOLDER]", help="Where to make it.")
+        Path, typer.Argument(metavar="FOLDER", help="Where to make it.")
     ] = Path("skerries"),
     host: Host = HOST,
     port: Port = PORT,
@@ -140,9 +140,10 @@ def demo(
         bool, typer.Option("--no-serve", help="Stop before serving.")
     ] = False,
 ) -> None:
-    """Make the demo: a database of coastal lights, and the application for it.
+    """Make the demo: a made-up coastal service, and serve it.
 
-    Adds one user for each role, with a password of its own, and serves.
+    Builds the database, surveys, generates, and adds one user for each role, with a
+    password of its own.
     """
 
     def work() -> int:

@@ -42,8 +42,8 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         parts.append(f"{rows:,} rows{read}")
     out.print(
         f"Reading {escape(report.address.path.name)} "
-        f"(SQLite {database.version}, read-only) … {', '.join(parts)}"
-        f"   {report.seconds:.1f} s\n"
+        f"(SQLite {database.version}, read-only) …\n"
+        f"  {', '.join(parts)}   {report.seconds:.1f} s\n"
     )
     for label, text in _findings(report):
         out.print(f"  {label:<13}{escape(text)}")
@@ -78,7 +78,12 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         table: {entry.key: entry for entry in entries}
         for table, entries in report.survey.tables.items()
     }
-    titles = {table: entries[("title",)] for table, entries in decided.items()}
+    left = [table for table, entries in decided.items() if ("include",) in entries]
+    titles = {
+        table: entries[("title",)]
+        for table, entries in decided.items()
+        if table not in left
+    }
     weak = [table for table, title in titles.items() if title.confidence < 0.6]
     text = f"{len(titles) - len(weak)} of {len(titles)} tables have a telling one"
     yield "Titles", text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
@@ -104,7 +109,6 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
             "Unreadable",
             f"{_named(database.unreadable)}: the database cannot open it",
         )
-    left = [table for table, entries in decided.items() if ("include",) in entries]
     if left:
         yield "Technical", f"{_named(left)} left out"
 

@@ -78,6 +78,8 @@ def write_generated(
         if not (folder / path).exists():
             run.changes.append(Change(path, content))
             run.report.written.append(path)
+        else:
+            run.report.unchanged += 1
     run.drop_unwanted()
     run.changes.append(Change(MANIFEST, run.manifest(origin)))
     apply(folder, run.changes)

@@ -202,7 +202,10 @@ def _check_decisions(folder: Path, made: Survey) -> None:
 def _doubts(made: Survey) -> list[Doubt]:
     found = []
     for table in made.tables:
-        for entry in made.entries(table):
+        entries = made.entries(table)
+        if any(entry.path == ("include",) for entry in entries):
+            continue
+        for entry in entries:
             if entry.confidence < DOUBTFUL:
                 is_field = entry.path[0] == "field"
                 place = f"{table}.{entry.path[1]}" if is_field else table

@@ -1,0 +1,127 @@
+"""Takes the pictures in docs/screenshots/ from a new demo: python docs/screenshots.py
+
+Needs Chromium; for the terminal's pictures also Xvfb, xterm and ImageMagick.
+"""
+
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+COMMAND = Path(sysconfig.get_path("scripts")) / "lumet"
+TARGET = Path(__file__).parent / "screenshots"
+PORT = 8043
+PAGES = {
+    "front": "/",
+    "list": "/t/inspection",
+    "record": "/t/station/r/5",
+    "form": "/t/inspection/r/100/edit",
+    "delete": "/t/inspection/r/35/delete",
+    "not-found": "/t/inspection/r/999999",
+}
+
+
+def take_pages(folder: Path, name: str, password: str) -> None:
+    """Take a picture of each kind of page."""
+    serve = [sys.executable, "-m", "skerry_lights", "serve", "--port", str(PORT)]
+    server = subprocess.Popen(serve, cwd=folder, stdout=subprocess.PIPE, text=True)
+    assert server.stdout is not None
+    server.stdout.readline()
+    try:
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(
+                executable_path=shutil.which("chromium"), args=["--no-sandbox"]
+            )
+            size = {"width": 1280, "height": 800}
+            page = browser.new_context(viewport=size, locale="en-GB").new_page()
+            take_all(page, f"http://127.0.0.1:{PORT}", name, password)
+            browser.close()
+    finally:
+        server.send_signal(signal.SIGINT)
+        server.wait()
+
+
+def take_all(page: Page, address: str, name: str, password: str) -> None:
+    """Sign in and go through the pages."""
+
+    def take(picture: str) -> None:
+        page.wait_for_load_state("networkidle")
+        page.screenshot(path=TARGET / f"{picture}.png")
+
+    page.goto(f"{address}/sign-in")
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill(password)
+    take("sign-in")
+    page.get_by_role("button", name="Sign in").click()
+    for picture, path in PAGES.items():
+        page.goto(address + path)
+        if picture == "form":
+            page.get_by_label("Visibility, %").fill("235")
+            page.get_by_role("button", name="Save").click()
+            page.locator("#field-station_id + .ts-wrapper").click()
+            page.keyboard.type("ness")
+            page.locator(".ts-dropdown .option.active .highlight").wait_for()
+        if picture == "list":
+            page.locator("table.rows tbody tr").nth(3).hover()
+        take(picture)
+
+
+def take_terminal(picture: str, folder: Path, command: str) -> None:
+    """Take a picture of a terminal window in which a command was run."""
+    display = f":{90 + len(picture)}"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"])
+    prompt = f"printf '$ {command}\\n'; {COMMAND.parent}/{command}; sleep 60"
+    xterm = [
+        "xterm",
+        "-display",
+        display,
+        "-geometry",
+        "100x30+0+0",
+        "-fa",
+        "DejaVu Sans Mono",
+    ]
+    look = ["-fs", "13", "-bg", "#14263a", "-fg", "#e6e9ea", "-xrm", "*color3: #e3a21a"]
+    window = subprocess.Popen([*xterm, *look, "-e", "sh", "-c", prompt], cwd=folder)
+    time.sleep(6)
+    shot = TARGET / f"{picture}.png"
+    subprocess.run(
+        ["import", "-display", display, "-window", "root", str(shot)], check=True
+    )
+    subprocess.run(
+        ["mogrify", "-trim", "-bordercolor", "#14263a", "-border", "14", str(shot)],
+        check=True,
+    )
+    for process in (window, screen):
+        process.kill()
+        process.wait()
+
+
+def main() -> None:
+    """Make a demo in a temporary folder and take every picture."""
+    TARGET.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary) / "skerries"
+        made = subprocess.run(
+            [str(COMMAND), "demo", str(folder), "--no-serve"],
+            check=True, capture_output=True, text=True,
+        )  # fmt: skip
+        found = re.search(r"^  (\w+)\s+(\S{16})\s+steward", made.stdout, re.MULTILINE)
+        assert found is not None
+        take_pages(folder, found[1], found[2])
+        if shutil.which("xterm") and shutil.which("Xvfb"):
+            fresh = Path(temporary) / "lights"
+            fresh.mkdir()
+            shutil.copy(folder / "skerry_lights.db", fresh)
+            take_terminal("survey", fresh, "lumet survey skerry_lights.db")
+            take_terminal("generate", fresh, "lumet generate")
+
+
+if __name__ == "__main__":
+    main()
