@@ -75,8 +75,13 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
 
 def take_terminal(picture: str, folder: Path, command: str) -> None:
     """Take a picture of a terminal window in which a command was run."""
-    display = f":{90 + len(picture)}"
-    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"])
+    screen = subprocess.Popen(
+        ["Xvfb", "-displayfd", "1", "-screen", "0", "1280x800x24"],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    assert screen.stdout is not None
+    display = f":{screen.stdout.readline().strip()}"  # said when it is ready
     prompt = f"printf '$ {command}\\n'; {COMMAND.parent}/{command}; sleep 60"
     xterm = [
         "xterm",
@@ -95,7 +100,18 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
         ["import", "-display", display, "-window", "root", str(shot)], check=True
     )
     subprocess.run(
-        ["mogrify", "-trim", "-bordercolor", "#14263a", "-border", "14", str(shot)],
+        [
+            "mogrify",
+            "-trim",
+            "+repage",
+            "-trim",
+            "+repage",
+            "-bordercolor",
+            "#14263a",
+            "-border",
+            "14",
+            str(shot),
+        ],
         check=True,
     )
     for process in (window, screen):

@@ -238,12 +238,12 @@ class AccountsTest(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
         self.users = Users(open_store("sqlite:///accounts.db", self.folder))
-        self.addCleanup(self.users.store._engine.dispose)
+        self.addCleanup(self.users.store.engine.dispose)
 
     def test_the_store_is_made_once_and_is_private(self) -> None:
         self.users.add("Ina", self.PASSWORD, ["steward"])
         again = open_store("sqlite:///accounts.db", self.folder)
-        self.addCleanup(again._engine.dispose)
+        self.addCleanup(again.engine.dispose)
         self.assertEqual([a.name for a in Users(again).accounts()], ["Ina"])
         self.assertEqual((self.folder / "accounts.db").stat().st_mode & 0o077, 0)
 
@@ -253,7 +253,7 @@ class AccountsTest(unittest.TestCase):
 
         with mock.patch.object(stores, "UPGRADES", (*stores.UPGRADES, add_table)):
             newer = open_store("sqlite:///accounts.db", self.folder)
-            self.addCleanup(newer._engine.dispose)
+            self.addCleanup(newer.engine.dispose)
         with sqlite3.connect(self.folder / "accounts.db") as raw:
             self.assertEqual(
                 raw.execute("SELECT version FROM store_version").fetchall(), [(2,)]

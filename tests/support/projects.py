@@ -118,7 +118,7 @@ class ApplicationCase(unittest.TestCase):
         for name in [name for name in sys.modules if name.split(".")[0] == cls.package]:
             del sys.modules[name]
         cls.app.extensions["site"].database.engine.dispose()
-        cls.app.extensions["users"].store._engine.dispose()
+        cls.app.extensions["users"].store.engine.dispose()
 
     def client(self, role: str = "steward") -> Any:
         """Return a client that has signed in with `role`."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Any
 
 from lumet.design.statements import (
@@ -36,12 +37,17 @@ _SECTIONS = ("list", "sections", "details", "field")
 _LEAVES = (*_ROOT, *_LIST, *_FIELD)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DecisionFile:
     """One file that a person edits: its name in the project, and its text."""
 
     name: str
     text: str
+
+    @cached_property
+    def scanned(self) -> list[Statement]:
+        """All its statements."""
+        return scan(self.text.removeprefix(BYTE_ORDER_MARK))
 
     def values(self, mistakes: list[Mistake]) -> dict[str, Any]:
         """Return the plain values; a broken file is one mistake and no values."""
@@ -53,12 +59,10 @@ class DecisionFile:
 
     def _without_doubled(self) -> str:
         """Return the text without superfluous headings, each line where it was."""
-        text = self.text.removeprefix(BYTE_ORDER_MARK)
-        statements = scan(text)
-        kept = {id(statement) for statement in without_doubled(statements)}
+        kept = {id(statement) for statement in without_doubled(self.scanned)}
         return "".join(
             each.text if id(each) in kept else "\n" * each.text.count("\n")
-            for each in statements
+            for each in self.scanned
         )
 
     def _syntax_mistake(self, said: str) -> Mistake:
@@ -73,7 +77,7 @@ class DecisionFile:
 
     def statements(self) -> list[Statement]:
         """Return the person's own statements that carry a key."""
-        return [each for each in scan(self.text) if each.path and not each.machine]
+        return [each for each in self.scanned if each.path and not each.machine]
 
 
 class Checker:
@@ -342,24 +346,21 @@ def _give_up_claimed(values: dict[Path, Any], own: Mapping[Path, Any]) -> None:
 
 
 def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
-    def under(prefix: Path) -> dict[str, Any]:
-        length = len(prefix)
-        return {
-            path[length]: value
-            for path, value in values.items()
-            if path[:length] == prefix and len(path) == length + 1
-        }
+    grouped: dict[Path, dict[str, Any]] = {}
+    for path, value in values.items():
+        grouped.setdefault(path[:-1], {})[path[-1]] = value
 
-    fields = {}
-    for column in table.columns:
-        found = under(("field", column.name))
-        fields[column.name] = FieldDecisions(**found)
-    lists = {key: tuple(value) for key, value in under(("list",)).items()}
-    sections = {name: tuple(item) for name, item in under(("sections",)).items()}
-    details = {
-        name: details_of(name, item) for name, item in under(("details",)).items()
+    def under(*prefix: str) -> dict[str, Any]:
+        return grouped.get(prefix, {})
+
+    fields = {
+        column.name: FieldDecisions(**under("field", column.name))
+        for column in table.columns
     }
-    root = {key: value for key, value in under(()).items() if key in _ROOT}
+    lists = {key: tuple(value) for key, value in under("list").items()}
+    sections = {name: tuple(item) for name, item in under("sections").items()}
+    details = {name: details_of(name, item) for name, item in under("details").items()}
+    root = {key: value for key, value in under().items() if key in _ROOT}
     return TableDecisions(
         **root,
         list=ListDecisions(**lists),

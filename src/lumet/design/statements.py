@@ -8,6 +8,7 @@ import json
 import re
 import tomllib
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal
 
 StatementKind = Literal["blank", "comment", "heading", "pair"]
@@ -20,7 +21,9 @@ _DOTTED_KEY = re.compile(
     r"""\s*(?:[A-Za-z0-9_-]+|"(?:[^"\\]|\\.)*"|'[^']*')"""
     r"""(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"(?:[^"\\]|\\.)*"|'[^']*'))*\s*"""
 )
+_BARE_DOTTED = re.compile(r"[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*")
 _MACHINE_LINE = re.compile(r"[ \t]*#~[ \t](?=[^#])")
+_ENCODE = json.JSONEncoder(ensure_ascii=False).encode
 _LINES = re.compile(r"[^\n]*\n|[^\n]+\Z")  # never splitlines(): it splits at U+2028
 
 
@@ -108,21 +111,24 @@ def _comment(line: str, number: int, section: Path) -> Statement:
 def _key_path(text: str) -> Path | None:
     """Return the dotted key that `text` begins with, None unless `=` follows it."""
     key = _DOTTED_KEY.match(text)
-    if key is None or not text[key.end() :].startswith("="):
+    if key is None or not text.startswith("=", key.end()):
         return None
+    return _parse_key(key[0].strip())
+
+
+@lru_cache(maxsize=100_000)
+def _parse_key(key: str) -> Path | None:
+    if _BARE_DOTTED.fullmatch(key):
+        return tuple(key.split("."))
     try:
-        parsed = tomllib.loads(key[0].strip() + " = 0")
+        return _only_path(tomllib.loads(key + " = 0"))
     except tomllib.TOMLDecodeError:
         return None
-    return _only_path(parsed)
 
 
 def _heading_path(bare: str) -> Path:
     inside = _DOTTED_KEY.match(bare.lstrip("["))
-    try:
-        return _only_path(tomllib.loads((inside[0] if inside else "") + " = 0"))
-    except tomllib.TOMLDecodeError:
-        return ()
+    return (_parse_key(inside[0].strip()) if inside else None) or ()
 
 
 def _only_path(parsed: dict[str, object]) -> Path:
@@ -198,4 +204,4 @@ def format_value(value: object) -> str:
 def _format_text(text: str) -> str:
     # JSON's strings are TOML's basic strings, but for DEL and lone surrogates
     plain = text.encode("utf-8", "replace").decode("utf-8")
-    return json.dumps(plain, ensure_ascii=False).replace("\x7f", "\\u007f")
+    return _ENCODE(plain).replace("\x7f", "\\u007f")

@@ -1,6 +1,7 @@
 """The facts of a database: tables, columns, types, keys and constraints."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 TypeKind = Literal[
@@ -133,7 +134,7 @@ class Table:
         return any(key and set(key) <= wanted for key in keys)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Database:
     """Everything read from one database, tables in the order of their names.
     `unreadable` are the tables and views that the database itself cannot read."""
@@ -143,18 +144,25 @@ class Database:
     tables: tuple[Table, ...]
     unreadable: tuple[str, ...] = ()
 
+    @cached_property
+    def by_name(self) -> dict[str, Table]:
+        """The tables by their names."""
+        return {table.name: table for table in self.tables}
+
+    @cached_property
+    def _referring(self) -> dict[str, list[tuple[Table, Reference]]]:
+        found: dict[str, list[tuple[Table, Reference]]] = {}
+        for table in self.tables:
+            for reference in table.references:
+                found.setdefault(reference.referred_table, []).append(
+                    (table, reference)
+                )
+        return found
+
     def table(self, name: str) -> Table:
         """Return the table called `name`, or raise KeyError."""
-        for table in self.tables:
-            if table.name == name:
-                return table
-        raise KeyError(name)
+        return self.by_name[name]
 
     def referring_to(self, name: str) -> tuple[tuple[Table, Reference], ...]:
         """Return every reference that points at table `name`, with its table."""
-        return tuple(
-            (table, reference)
-            for table in self.tables
-            for reference in table.references
-            if reference.referred_table == name
-        )
+        return tuple(self._referring.get(name, ()))

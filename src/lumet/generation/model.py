@@ -144,7 +144,8 @@ class _Builder:
         refers = self._refers(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
-        code = [*columns, *constraints, *fields]
+        mentioned = _mentioned([*columns, *constraints, *fields])
+        mentioned |= {"Table", "TypedColumns", "RecordForm"}
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
         pages |= {"Refers"} if refers else set()
@@ -179,9 +180,9 @@ class _Builder:
                 for c in shown
                 if decisions.field[c.name].kind == "choice"
             ),
-            sqlalchemy=_used([*code, "Table, TypedColumns"], _SQLALCHEMY_NAMES),
-            types=_used(code, _OWN_TYPE_NAMES),
-            forms=_used([*code, "RecordForm"], _FORM_NAMES),
+            sqlalchemy=_used(mentioned, _SQLALCHEMY_NAMES),
+            types=_used(mentioned, _OWN_TYPE_NAMES),
+            forms=_used(mentioned, _FORM_NAMES),
             pages=tuple(sorted(pages, key=_import_order)),
         )
 
@@ -403,14 +404,13 @@ _FORM_NAMES = (
 )
 
 
-def _used(code: Sequence[str], names: Sequence[str]) -> tuple[str, ...]:
-    """Return those of `names` that the statements in `code` mention."""
-    mentioned = {
-        node.id
-        for statement in code
-        for node in ast.walk(ast.parse(statement))
-        if isinstance(node, ast.Name)
-    }
+def _mentioned(code: Sequence[str]) -> set[str]:
+    """Return the names that the statements in `code` mention."""
+    tree = ast.parse("\n".join(code))
+    return {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+
+
+def _used(mentioned: set[str], names: Sequence[str]) -> tuple[str, ...]:
     return tuple(name for name in names if name in mentioned)
 
 

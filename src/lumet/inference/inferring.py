@@ -1,5 +1,7 @@
 """All questions about all tables, in the order in which they build on each other."""
 
+from collections import deque
+
 from lumet.design.access import GROUP_PREFIX, RIGHTS
 from lumet.design.vocabulary import Entry
 from lumet.evidence.model import Evidence
@@ -45,18 +47,32 @@ def _ask_all(
 
 
 def _referred_first(subjects: list[Subject]) -> list[Subject]:
+    """Return the subjects so that each comes behind those it refers to; in a circle,
+    the first by name begins."""
     waiting = {subject.table.name: subject for subject in subjects}
+    needs: dict[str, set[str]] = {
+        name: {
+            reference.referred_table
+            for reference in subject.table.references
+            if reference.referred_table in waiting and reference.referred_table != name
+        }
+        for name, subject in waiting.items()
+    }
+    needed_by: dict[str, list[str]] = {}
+    for name, needed in needs.items():
+        for each in needed:
+            needed_by.setdefault(each, []).append(name)
+    ready = deque(name for name, needed in needs.items() if not needed)
     ordered: list[Subject] = []
     while waiting:
-        ready = [
-            name
-            for name, subject in waiting.items()
-            if not any(
-                reference.referred_table in waiting and reference.referred_table != name
-                for reference in subject.table.references
-            )
-        ] or [next(iter(waiting))]  # a circle: begin anywhere, always at the same place
-        ordered.extend(waiting.pop(name) for name in ready)
+        name = ready.popleft() if ready else next(iter(waiting))
+        if name not in waiting:
+            continue
+        ordered.append(waiting.pop(name))
+        for each in sorted(needed_by.get(name, ())):
+            needs[each].discard(name)
+            if not needs[each]:
+                ready.append(each)
     return ordered
 
 

@@ -1,6 +1,7 @@
 """From the names in a database to the words that people use."""
 
 import re
+from functools import lru_cache
 
 import inflection
 
@@ -65,8 +66,13 @@ _TRAILING_ADJECTIVES = frozenset({"old", "new", "archived", "deleted", "current"
 
 def split_words(name: str) -> list[str]:
     """Split a name at separators and at changes of case, in lower case."""
+    return list(_split(name))
+
+
+@lru_cache(maxsize=50_000)
+def _split(name: str) -> tuple[str, ...]:
     spaced = name if name.isupper() else _CAMEL.sub(" ", name)
-    return [word.lower() for word in _SEPARATORS.split(spaced) if word]
+    return tuple(word.lower() for word in _SEPARATORS.split(spaced) if word)
 
 
 def label_from(words: list[str], numeric: bool = False) -> str:

@@ -59,7 +59,37 @@ def _converter() -> cattrs.Converter:
 def write_survey(survey: Survey) -> str:
     """Return the text of survey.json."""
     content = {"format": FORMAT, **_converter().unstructure(survey)}
-    return json.dumps(content, indent=1, ensure_ascii=True) + "\n"
+    return _laid_out(content, "") + "\n"
+
+
+def _laid_out(value: Any, indent: str) -> str:
+    """Write JSON with one column, one constraint, one decision a line."""
+    inner = indent + " "
+    if isinstance(value, dict) and any(_is_nested(each) for each in value.values()):
+        parts = [f"{json.dumps(k)}: {_laid_out(v, inner)}" for k, v in value.items()]
+        return "{\n" + ",\n".join(inner + part for part in parts) + f"\n{indent}}}"
+    if isinstance(value, list | tuple) and any(_is_nested(each) for each in value):
+        parts = [json.dumps(each) if _is_flat(each) else _laid_out(each, inner)
+                 for each in value]  # fmt: skip
+        return "[\n" + ",\n".join(inner + part for part in parts) + f"\n{indent}]"
+    return json.dumps(value)
+
+
+def _is_nested(value: Any) -> bool:
+    return (isinstance(value, dict) and bool(value)) or (
+        isinstance(value, list | tuple) and any(isinstance(e, dict | list | tuple) for e in value)
+    )  # fmt: skip
+
+
+def _is_flat(value: Any) -> bool:
+    """Tell whether a dict holds nothing deeper than one more dict or list."""
+    return isinstance(value, dict) and not any(
+        isinstance(inner, dict | list | tuple) and any(
+            isinstance(e, dict | list | tuple)
+            for e in (inner.values() if isinstance(inner, dict) else inner)
+        )
+        for inner in value.values()
+    )  # fmt: skip
 
 
 def read_survey(folder: Path) -> Survey:

@@ -1,7 +1,5 @@
 """The accounts store: its tables, and the steps that bring an older one up to date."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 from sqlalchemy import (
@@ -9,7 +7,6 @@ from sqlalchemy import (
     Column,
     Connection,
     DateTime,
-    Engine,
     ForeignKey,
     Index,
     Integer,
@@ -22,7 +19,7 @@ from sqlalchemy import (
     update,
 )
 
-from ..database import WRITING, open_sqlite
+from ..database import Database, open_sqlite
 from ..errors import CannotStart
 from ..settings import sqlite_path
 
@@ -82,27 +79,7 @@ UPGRADES = (_first,)
 """Each brings the store from the version of its place to the next."""
 
 
-class Store:
-    """The accounts store. Its writing transactions are of one process at a time."""
-
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
-        self._writing = engine.execution_options(**{WRITING: True})
-
-    @contextmanager
-    def reading(self) -> Iterator[Connection]:
-        """Open a transaction that only reads."""
-        with self._engine.connect() as connection:
-            yield connection
-
-    @contextmanager
-    def writing(self) -> Iterator[Connection]:
-        """Open a transaction that writes."""
-        with self._writing.connect() as connection, connection.begin():
-            yield connection
-
-
-def open_store(url: str, folder: Path) -> Store:
+def open_store(url: str, folder: Path) -> Database:
     """Open the accounts store, made or brought up to date first.
 
     The first statement takes the write lock, so that of several processes that start
@@ -116,7 +93,7 @@ def open_store(url: str, folder: Path) -> Store:
     if not path.parent.is_dir():
         raise CannotStart(f"ACCOUNTS_URL: there is no folder {path.parent}.")
     engine = open_sqlite(path, create=True)
-    store = Store(engine)
+    store = Database(engine)
     with store.writing() as connection:
         store_version.create(connection, checkfirst=True)
         version = connection.scalar(select(store_version.c.version))

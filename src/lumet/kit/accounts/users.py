@@ -13,7 +13,8 @@ from argon2.exceptions import Argon2Error, InvalidHashError
 from flask_login import UserMixin
 from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
 
-from .store import Store, failure, invitation, user, user_role
+from ..database import Database
+from .store import failure, invitation, user, user_role
 
 SHORTEST_PASSWORD = 12
 FAILURES_PER_NAME = 5
@@ -92,7 +93,7 @@ def check_password(name: str, password: str) -> None:
 class Users:
     """The users of one accounts store."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Database) -> None:
         self.store = store
 
     def add(self, name: str, password: str, roles: Sequence[str]) -> None:
