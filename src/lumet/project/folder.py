@@ -62,7 +62,7 @@ def locked(folder: Path) -> Iterator[None]:
         ) from error
     except OSError as error:
         raise CannotRun(
-            f"{folder} cannot be written: {error.strerror}.",
+            f"{folder.absolute()} cannot be written: {error.strerror}.",
             "Choose another folder with --project, or check its rights.",
         ) from error
     try:
