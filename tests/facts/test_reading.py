@@ -8,9 +8,10 @@ from pathlib import Path
 
 from lumet.errors import CannotRun, LumetError
 from lumet.evidence.sampling import SAMPLE_ROWS, read_evidence
-from lumet.facts.connecting import open_for_reading, parse_address, saying_why
+from lumet.facts.connecting import open_for_reading, parse_address
 from lumet.facts.model import Database, Index, Reference
 from lumet.facts.reading import read_database
+from lumet.facts.refusals import saying_why
 from tests.support.projects import make_database
 
 SCHEMA = """
@@ -40,7 +41,7 @@ CREATE VIEW broken AS SELECT * FROM gone;
 
 def read(path: Path) -> Database:
     address = parse_address(str(path), path.parent)
-    with saying_why(address):
+    with saying_why(str(address.path)):
         return read_database(open_for_reading(address))
 
 
@@ -117,7 +118,7 @@ class AddressTest(FileCase):
     def test_odd_paths_open_the_file_they_name(self) -> None:
         make_database(self.path, SCHEMA)
         plain = parse_address(str(self.path), self.folder)
-        kept = plain.relative_to(self.folder)
+        kept = plain.kept(self.folder)
         self.assertEqual(kept, "sqlite:///coast %3F%23%2541.db")
         for text in (str(self.path), kept, "sqlite:///" + self.path.name):
             with self.subTest(text):

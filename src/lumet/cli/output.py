@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from lumet.demo.making import DemoUser
+from lumet.facts.connecting import SERVER_NAMES
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import Doubt, SurveyReport
 
@@ -41,8 +42,9 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         read = f" sampled to {sampled:,}" if sampled < rows else ""
         parts.append(f"{rows:,} rows{read}")
     out.print(
-        f"Reading {escape(report.address.path.name)} "
-        f"(SQLite {database.version}, read-only) …\n"
+        f"Reading {escape(report.address.shown)} "
+        f"({SERVER_NAMES.get(database.dialect, database.dialect)} {database.version},"
+        " read-only) …\n"
         f"  {', '.join(parts)}   {report.seconds:.1f} s\n"
     )
     for label, text in _findings(report):

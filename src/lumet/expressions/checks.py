@@ -28,6 +28,9 @@ class Within:
 Rule = OneOf | Within
 
 
+_DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}
+
+
 def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     """Understand the parts of a check that are joined by AND.
 
@@ -35,7 +38,7 @@ def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     not looked at is not understood.
     """
     try:
-        parsed = sqlglot.parse_one(text, read=dialect)
+        parsed = sqlglot.parse_one(text, read=_DIALECTS.get(dialect, dialect))
     except SqlglotError:
         return ()
     found = (_understand(part) for part in _parts(parsed))
@@ -51,7 +54,13 @@ def _parts(node: exp.Expr) -> list[exp.Expr]:
 
 def _understand(node: exp.Expr) -> Rule | None:
     if isinstance(node, exp.In):
-        return _one_of(node)
+        return _one_of(node.this, node.expressions, node, {"this", "expressions"})
+    if isinstance(node, exp.EQ) and isinstance(_plain(node.expression), exp.Any):
+        # PostgreSQL writes IN as = ANY (ARRAY[…])
+        listed = _plain(_plain(node.expression).this)
+        if isinstance(listed, exp.Array):
+            return _one_of(node.this, listed.expressions, listed, {"expressions"})
+        return None
     if isinstance(node, exp.Between):
         column, low, high = _column(node.this), node.args["low"], node.args["high"]
         bounds = _number(low), _number(high)
@@ -67,31 +76,46 @@ def _understand(node: exp.Expr) -> Rule | None:
     return None
 
 
-def _one_of(node: exp.In) -> OneOf | None:
-    column = _column(node.this)
-    looked_at = {"this", "expressions"}
-    if not column or any(
-        value for key, value in node.args.items() if key not in looked_at
-    ):
+def _one_of(
+    left: exp.Expr, items: list[exp.Expr], node: exp.Expr, looked_at: set[str]
+) -> OneOf | None:
+    column = _column(left)
+    rest = [key for key, value in node.args.items() if value and key not in looked_at]
+    texts = [_text(item) for item in items]
+    if not column or rest or not texts or None in texts:
         return None
-    items = node.expressions
-    if not items or not all(isinstance(i, exp.Literal) and i.is_string for i in items):
-        return None
-    return OneOf(column, tuple(str(item.this) for item in items))
+    return OneOf(column, tuple(text for text in texts if text is not None))
+
+
+def _plain(node: exp.Expr) -> exp.Expr:
+    """Take away parentheses and casts, which PostgreSQL puts around everything."""
+    while isinstance(node, exp.Paren | exp.Cast):
+        node = node.this
+    return node
+
+
+def _text(node: exp.Expr) -> str | None:
+    plain = _plain(node)
+    if isinstance(plain, exp.Introducer):  # MariaDB's _utf8mb4'…'
+        plain = _plain(plain.expression)
+    if isinstance(plain, exp.Literal) and plain.is_string:
+        return str(plain.this)
+    return None
 
 
 def _column(node: exp.Expr) -> str:
-    node = node.unnest()
-    return node.name if isinstance(node, exp.Column) and not node.table else ""
+    plain = _plain(node)
+    return plain.name if isinstance(plain, exp.Column) and not plain.table else ""
 
 
 def _number(node: exp.Expr) -> Decimal | None:
+    node = _plain(node)
     negative = isinstance(node, exp.Neg)
-    literal = node.this if negative else node
-    if not isinstance(literal, exp.Literal) or literal.is_string:
+    literal = _plain(node.this) if negative else node
+    if not isinstance(literal, exp.Literal):
         return None
     try:
-        number = Decimal(literal.this)
+        number = Decimal(literal.this)  # PostgreSQL writes '-90'::numeric
     except InvalidOperation:
         return None
     return -number if negative else number

@@ -25,7 +25,8 @@ TableKind = Literal["table", "view"]
 class Type:
     """A canonical type beside the database's own spelling of it.
 
-    `length` counts characters; `precision` and `scale` count decimal digits.
+    `length` counts characters; `precision` and `scale` count decimal digits; `values`
+    are those of an enumeration; `timezone`: a moment or time that knows its zone.
     """
 
     kind: TypeKind
@@ -33,6 +34,8 @@ class Type:
     length: int | None = None
     precision: int | None = None
     scale: int | None = None
+    values: tuple[str, ...] = ()
+    timezone: bool = False
 
 
 @dataclass(frozen=True, slots=True)

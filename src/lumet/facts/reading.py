@@ -1,7 +1,5 @@
 """Reading the catalogue of a live database into frozen facts."""
 
-import json
-import re
 import sqlite3
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
@@ -9,13 +7,10 @@ from typing import Any
 from sqlalchemy import Connection, Engine, inspect
 from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector, ObjectKind
-from sqlalchemy.exc import OperationalError
 
+from lumet.facts.mariadb import MariadbSupplement
 from lumet.facts.model import (
-    Check,
-    Column,
     Database,
-    Default,
     Index,
     Reference,
     Table,
@@ -23,10 +18,16 @@ from lumet.facts.model import (
     Type,
     Unique,
 )
-from lumet.facts.types import canonical_sqlite_type
+from lumet.facts.postgresql import PostgresqlSupplement
+from lumet.facts.sqlite import SqliteSupplement
+from lumet.facts.supplement import Plain, Supplement
 
-_QUOTED = re.compile(r"'(?:[^']|'')*'")
-_NUMBER = re.compile(r"[+-]?\d+(\.\d+)?([eE][+-]?\d+)?")
+_SUPPLEMENTS: dict[str, Callable[[Inspector, Connection], Supplement]] = {
+    "sqlite": SqliteSupplement,
+    "postgresql": PostgresqlSupplement,
+    "mariadb": MariadbSupplement,
+    "mysql": MariadbSupplement,
+}
 
 
 def read_database(engine: Engine) -> Database:
@@ -38,45 +39,29 @@ def read_database(engine: Engine) -> Database:
     """
     with engine.connect() as connection:
         inspector = inspect(connection)
-        version = _version(connection)
-        views = set(inspector.get_view_names())
-        names = [*inspector.get_table_names(), *sorted(views)]
-        unreadable = [name for name in names if not _is_readable(connection, name)]
-        readable = [name for name in names if name not in unreadable]
-        sqlite = _SqliteSupplement(connection, readable)
+        make = _SUPPLEMENTS.get(engine.dialect.name)
+        supplement = make(inspector, connection) if make else Plain(inspector)
+        readable = list(supplement.kinds)
         columns = inspector.get_multi_columns(
             kind=ObjectKind.ANY, filter_names=readable
         )
         parts = _Parts(inspector, readable)
         tables = [
-            _table(name, "view" if name in views else "table", found, parts, sqlite)
+            _table(name, found, parts, supplement)
             for (_, name), found in columns.items()
         ]
+        version = _version(connection)
     tables.sort(key=lambda table: (table.name.casefold(), table.name))
-    return Database(
-        engine.dialect.name, version, tuple(tables), tuple(sorted(unreadable))
-    )
-
-
-def _is_readable(connection: Connection, name: str) -> bool:
-    """Tell whether a table or view can be read at all: a view over a table that is gone
-    cannot, nor can a virtual table whose module is missing."""
-    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
-    try:
-        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0")
-    except OperationalError as error:
-        said = str(error.orig)
-        if "no such" in said or "module" in said:
-            return False
-        raise
-    return True
+    dialect = "mariadb" if engine.dialect.name == "mysql" else engine.dialect.name
+    unreadable = tuple(sorted(supplement.unreadable))
+    return Database(dialect, version, tuple(tables), unreadable)
 
 
 def _version(connection: Connection) -> str:
     info = connection.dialect.server_version_info
     if not info:
         return sqlite3.sqlite_version
-    return ".".join(str(part) for part in info)
+    return ".".join(str(part) for part in info if isinstance(part, int))
 
 
 class _Parts:
@@ -94,125 +79,44 @@ class _Parts:
         self.indexes = by_name(inspector.get_multi_indexes)
 
 
-class _SqliteSupplement:
-    """What SQLAlchemy's inspector leaves out on SQLite: the declared spelling of each
-    type, generated columns, and which key column numbers itself."""
-
-    def __init__(self, connection: Connection, names: Sequence[str]) -> None:
-        rows = connection.exec_driver_sql(
-            "SELECT m.name, m.sql, x.name, x.type, x.pk, x.hidden"
-            " FROM sqlite_master m, pragma_table_xinfo(m.name) x"
-            " WHERE m.type IN ('table', 'view')"
-            " AND m.name IN (SELECT value FROM json_each(?))",
-            (json.dumps(list(names)),),
-        ).all()
-        self.types: dict[tuple[str, str], str] = {}
-        self.computed: set[tuple[str, str]] = set()
-        keys: dict[str, list[str]] = {}
-        without_rowid: set[str] = set()
-        for table, sql, column, native, key_position, hidden in rows:
-            self.types[table, column] = native or ""
-            if hidden in (2, 3):
-                self.computed.add((table, column))
-            if key_position:
-                keys.setdefault(table, []).append(column)
-            if sql and re.search(r"WITHOUT\s+ROWID[^)]*$", sql, re.IGNORECASE):
-                without_rowid.add(table)
-        self.rules = self._read_rules(connection)
-        self.automatic = {
-            (table, columns[0])
-            for table, columns in keys.items()
-            if len(columns) == 1
-            and table not in without_rowid
-            and self.types[table, columns[0]].upper() == "INTEGER"
-        }
-
-    @staticmethod
-    def _read_rules(
-        connection: Connection,
-    ) -> dict[tuple[str, tuple[str, ...]], tuple[str, str]]:
-        """Return ON DELETE and ON UPDATE of each foreign key by its table and columns;
-        the inspector knows only those that are written as a table's constraint."""
-        rows = connection.exec_driver_sql(
-            'SELECT m.name, f.id, f."from", f.on_delete, f.on_update'
-            " FROM sqlite_master m, pragma_foreign_key_list(m.name) f"
-            " WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq"
-        ).all()
-        columns: dict[tuple[str, int], list[str]] = {}
-        rules: dict[tuple[str, int], tuple[str, str]] = {}
-        for table, number, column, on_delete, on_update in rows:
-            columns.setdefault((table, number), []).append(column)
-            rules[table, number] = (_rule(on_delete), _rule(on_update))
-        return {(key[0], tuple(columns[key])): rules[key] for key in columns}
-
-
-def _rule(text: str) -> str:
-    return "" if text.upper() == "NO ACTION" else text.lower()
-
-
 def _table(
     name: str,
-    kind: TableKind,
     columns: Iterable[ReflectedColumn],
     parts: _Parts,
-    sqlite: _SqliteSupplement,
+    supplement: Supplement,
 ) -> Table:
+    kind: TableKind = supplement.kinds[name]
     key = parts.keys.get(name) or {}
+    indexes = parts.indexes.get(name) or ()
     return Table(
         name=name,
         kind=kind,
-        columns=tuple(_column(name, column, sqlite) for column in columns),
+        columns=tuple(supplement.column(name, column) for column in columns),
         primary_key=tuple(key.get("constrained_columns") or ()),
-        references=_references(name, parts, sqlite),
-        uniques=_uniques(parts.uniques.get(name) or (), parts.indexes.get(name) or ()),
-        checks=_checks(parts.checks.get(name) or ()),
-        indexes=_indexes(parts.indexes.get(name) or ()),
+        references=_references(name, parts, supplement),
+        uniques=_uniques(parts.uniques.get(name) or (), indexes),
+        checks=supplement.checks(name, parts.checks.get(name) or ()),
+        indexes=_indexes(indexes),
+        comment=supplement.comments.get(name, ""),
     )
-
-
-def _column(table: str, found: ReflectedColumn, sqlite: _SqliteSupplement) -> Column:
-    place = (table, found["name"])
-    automatic = place in sqlite.automatic
-    computed = found.get("computed")
-    generated = str(computed["sqltext"]) if computed else ""
-    if place in sqlite.computed and not generated:
-        generated = "by the database"
-    return Column(
-        name=found["name"],
-        type=canonical_sqlite_type(sqlite.types.get(place, "")),
-        nullable=bool(found["nullable"]) and not automatic,
-        default=_default(found.get("default")),
-        automatic=automatic,
-        generated=generated,
-        comment=found.get("comment") or "",
-    )
-
-
-def _default(text: str | None) -> Default | None:
-    if text is None or text.upper() == "NULL":
-        return None
-    if _QUOTED.fullmatch(text):
-        return Default(text[1:-1].replace("''", "'"), literal=True)
-    if _NUMBER.fullmatch(text) or text.upper() in ("TRUE", "FALSE"):
-        return Default(text, literal=True)
-    return Default(text, literal=False)
 
 
 def _references(
-    name: str, parts: _Parts, sqlite: _SqliteSupplement
+    name: str, parts: _Parts, supplement: Supplement
 ) -> tuple[Reference, ...]:
     references = []
     for item in parts.references.get(name) or ():
         table = item["referred_table"]
-        columns = tuple(item["constrained_columns"])
         # "REFERENCES t" alone means t's primary key
         referred = tuple(item["referred_columns"] or ()) or tuple(
             (parts.keys.get(table) or {}).get("constrained_columns") or ()
         )
-        on_delete, on_update = sqlite.rules.get((name, columns), ("", ""))
+        if item.get("referred_schema"):
+            table = f"{item['referred_schema']}.{table}"
+        on_delete, on_update = supplement.rules(name, item)
         references.append(
             Reference(
-                columns=columns,
+                columns=tuple(item["constrained_columns"]),
                 referred_table=table,
                 referred_columns=referred,
                 name=item.get("name") or "",
@@ -247,12 +151,10 @@ def _indexes(found: Iterable[Any]) -> tuple[Index, ...]:
 
 
 def _is_partial(index: Any) -> bool:
-    return bool((index.get("dialect_options") or {}).get("sqlite_where") is not None)
-
-
-def _checks(found: Iterable[Any]) -> tuple[Check, ...]:
-    checks = [Check(item["sqltext"].strip(), item["name"] or "") for item in found]
-    return tuple(sorted(checks, key=lambda check: (check.name, check.text)))
+    options = index.get("dialect_options") or {}
+    return any(
+        options.get(f"{name}_where") is not None for name in ("sqlite", "postgresql")
+    )
 
 
 def unknown_columns(database: Database) -> tuple[tuple[str, Type], ...]:

@@ -189,7 +189,7 @@ class _Builder:
     def _column(self, table: Table, column: Column) -> str:
         key = self.keys[table.name][column.name]
         parts = [repr(column.name)] if key != column.name else []
-        parts.append(_type_code(column))
+        parts.append(_type_code(column, self.application.dialect))
         reference = table.reference_of(column.name)
         target = self._target(reference) if reference else ""
         if reference and target:
@@ -371,10 +371,21 @@ def _on_delete(reference: Reference) -> str:
     return f", ondelete={reference.on_delete.upper()!r}"
 
 
-def _type_code(column: Column) -> str:
-    kind = column.type.kind
+_CAST_KINDS = frozenset({"json", "uuid"})
+_SHAPES = ("geometry", "point", "linestring", "polygon", "multi", "geography")
+
+
+def _type_code(column: Column, dialect: str) -> str:
+    kind, native = column.type.kind, column.type.native
     if kind == "decimal" and column.type.precision is not None:
         return f"decimal({column.type.precision}, {column.type.scale or 0})"
+    if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
+        return f"Cast({native!r})"
+    if kind == "unknown" and dialect != "sqlite":
+        is_shape = dialect == "mariadb" and native.lower().startswith(_SHAPES)
+        return "Shape" if is_shape else "Shown"
+    if kind == "time" and dialect == "mariadb":
+        return "Clock"
     if kind == "text" and column.type.length is not None:
         return f"String({column.type.length})"
     return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]
@@ -395,7 +406,18 @@ _SQLALCHEMY_NAMES = (
     "UniqueConstraint",
     "text",
 )
-_OWN_TYPE_NAMES = ("Anything", "Date", "Moment", "Time", "YesNo", "decimal")
+_OWN_TYPE_NAMES = (
+    "Anything",
+    "Cast",
+    "Clock",
+    "Date",
+    "Moment",
+    "Shape",
+    "Shown",
+    "Time",
+    "YesNo",
+    "decimal",
+)
 _FORM_NAMES = (
     *sorted({*_FIELDS.values(), "FloatField", "RecordForm"}),
     "longest",

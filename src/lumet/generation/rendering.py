@@ -27,6 +27,7 @@ DEPENDENCIES = (
     "waitress>=3.0",
     "wtforms>=3.2",
 )
+DRIVERS = {"postgresql": "psycopg[binary]>=3.2", "mariadb": "pymysql>=1.1"}
 _NOT_COPIED = frozenset({"__init__.py", "__pycache__"})
 
 
@@ -64,11 +65,12 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
         path = f"{package}/tables/{table.module}.py"
         python[path] = _fill("table.py", t=_View(table, texts))
     description = format_value(application.name)
+    driver = [DRIVERS[application.dialect]] if application.dialect in DRIVERS else []
     other = {
         "pyproject.toml": _fill(
             "pyproject.toml",
             **common,
-            dependencies=DEPENDENCIES,
+            dependencies=sorted([*DEPENDENCIES, *driver]),
             description=description,
         ),
         "README.md": _fill("README.md", **common, first_role=application.roles[0].name),

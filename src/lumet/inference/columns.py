@@ -102,10 +102,12 @@ def _exists(subject: Subject, reference: Reference) -> bool:
 
 
 def kind_of_check(subject: Subject, column: Column) -> Choice | None:
-    """A check constraint that lists the values makes a choice."""
+    """An enumeration, or a check constraint that lists the values, makes a choice."""
     values = subject.one_of(column.name)
     if not values:
         return None
+    if column.type.values:
+        return Choice("choice", f"declared as {column.type.native}")
     return Choice("choice", f"a check constraint lists its {len(values)} values")
 
 

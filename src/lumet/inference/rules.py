@@ -56,7 +56,10 @@ class Subject:
             yield from read_check(check.text, self.database.dialect)
 
     def one_of(self, column: str) -> tuple[str, ...]:
-        """Return the only values that a check constraint lets `column` have."""
+        """Return the only values that `column` can have: of an enumeration, or by a
+        check constraint."""
+        if self.table.column(column).type.values:
+            return self.table.column(column).type.values
         for rule in self.check_rules():
             if isinstance(rule, OneOf) and rule.column.casefold() == column.casefold():
                 return rule.values

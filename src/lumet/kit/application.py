@@ -16,7 +16,7 @@ from flask_babel import gettext as _
 from flask_login import LoginManager
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from .accounts import views as account_views
@@ -29,6 +29,7 @@ from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install
 from .reach import OutOfReach, Role
+from .refusals import meaning
 from .settings import Settings
 
 POLICY = (
@@ -156,10 +157,9 @@ def _add_safety(app: Flask) -> None:
             return error
         return _error_page(error.code, "")
 
-    @app.errorhandler(OperationalError)
-    def busy(error: OperationalError) -> tuple[str, int]:
-        name = getattr(error.orig, "sqlite_errorname", "")
-        if not name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
+    @app.errorhandler(DBAPIError)
+    def busy(error: DBAPIError) -> tuple[str, int]:
+        if meaning(error).kind != "busy":
             return broken(error)
         log.warning("request %s: the database is busy", g.number)
         text = _("The database is busy. Nothing was changed; try again in a moment.")

@@ -16,6 +16,7 @@ from sqlalchemy import (
     event,
     make_url,
 )
+from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
 from .errors import CannotStart
 from .reach import guard
@@ -23,8 +24,15 @@ from .settings import SQLITE, sqlite_path
 
 metadata = MetaData()  # the business tables
 
-BUSY_SECONDS = 5.0  # how long a statement waits for another program's lock
+LOCK_SECONDS = 5  # how long a statement waits for another program's lock
+STATEMENT_SECONDS = 30  # how long a statement may take
 WRITING = "writing"  # the option of a transaction that will write
+DRIVERS = {
+    "postgresql": "postgresql+psycopg",
+    "postgres": "postgresql+psycopg",
+    "mysql": "mariadb+pymysql",
+    "mariadb": "mariadb+pymysql",
+}
 
 
 class Database:
@@ -53,15 +61,24 @@ def open_database(url: str, folder: Path, dialect: str) -> Database:
 
     Raises CannotStart when it is of another kind or its file is not there.
     """
-    found = make_url(url).get_backend_name() if "://" in url else url
+    found = kind_of(url)
     if found != dialect:
         raise CannotStart(
             f"DATABASE_URL names a {found} database, but this application was made "
             f"for {dialect}.\n  Change DATABASE_URL, or generate it for {found}."
         )
-    engine = open_sqlite(sqlite_path(url, folder))
+    if dialect == "sqlite":
+        engine = open_sqlite(sqlite_path(url, folder))
+    else:
+        engine = open_server(url)
     event.listen(engine, "before_execute", _guard)
     return Database(engine)
+
+
+def kind_of(url: str) -> str:
+    """Return the kind of database that an address names: sqlite, postgresql, mariadb."""
+    scheme = url.partition("://")[0].partition("+")[0]
+    return DRIVERS.get(scheme, scheme).partition("+")[0]
 
 
 def _guard(
@@ -72,6 +89,66 @@ def _guard(
     execution_options: Any,
 ) -> None:
     guard(metadata, statement, execution_options)
+
+
+def open_server(url: str) -> Engine:
+    """Open a database server, with limits on statements and on waiting for locks.
+
+    Raises CannotStart for an address that cannot be understood.
+    """
+    scheme, _, rest = url.partition("://")
+    driver = DRIVERS.get(scheme.partition("+")[0], scheme)
+    arguments: dict[str, Any] = {}
+    if driver.startswith("postgresql"):
+        limits = {"statement_timeout": STATEMENT_SECONDS, "lock_timeout": LOCK_SECONDS}
+        options = " ".join(f"-c {name}={value}s" for name, value in limits.items())
+        # a statement kept by the server would lose the index behind a search
+        arguments = {"options": options, "prepare_threshold": None}
+    elif driver.startswith("mariadb"):
+        arguments = {
+            "init_command": f"SET SESSION max_statement_time={STATEMENT_SECONDS},"
+            f" SESSION innodb_lock_wait_timeout={LOCK_SECONDS}"
+        }
+    try:
+        engine = create_engine(
+            make_url(f"{driver}://{rest}"), connect_args=arguments, pool_pre_ping=True
+        )
+    except (ArgumentError, NoSuchModuleError, ValueError) as error:
+        raise CannotStart("DATABASE_URL: this address cannot be understood.") from error
+    except ImportError as error:
+        raise CannotStart(
+            f"The driver {error.name} is not installed.\n  pip install {error.name}"
+        ) from error
+    if driver.startswith("postgresql"):
+        event.listen(engine, "connect", _read_any_date)
+    return engine
+
+
+def _read_any_date(connection: Any, record: Any) -> None:
+    """Let dates that Python has no value for, such as infinity, be read as text; one of
+    them would end the page."""
+    from psycopg import DataError
+    from psycopg.types import datetime as loaders
+    from psycopg.types.string import TextLoader
+
+    def lenient(loader: Any) -> Any:
+        class Lenient(loader):  # type: ignore[misc]
+            def load(self, data: Any) -> Any:
+                try:
+                    return super().load(data)
+                except DataError:
+                    return bytes(data).decode()
+
+        return Lenient
+
+    for name, loader in (
+        ("date", loaders.DateLoader),
+        ("timestamp", loaders.TimestampLoader),
+        ("timestamptz", loaders.TimestamptzLoader),
+        ("time", loaders.TimeLoader),
+    ):
+        connection.adapters.register_loader(name, lenient(loader))
+    connection.adapters.register_loader("interval", TextLoader)
 
 
 def open_sqlite(path: Path, create: bool = False) -> Engine:
@@ -91,7 +168,7 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
             address,
             uri=True,
             check_same_thread=False,
-            timeout=BUSY_SECONDS,
+            timeout=LOCK_SECONDS,
             isolation_level=None,
         )
         connection.execute("PRAGMA foreign_keys = ON")

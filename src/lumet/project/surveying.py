@@ -11,9 +11,11 @@ from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.model import Evidence
 from lumet.evidence.sampling import read_evidence
-from lumet.facts.connecting import Address, open_for_reading, parse_address, saying_why
+from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.model import Database
+from lumet.facts.others import other_databases
 from lumet.facts.reading import read_database, unknown_columns
+from lumet.facts.refusals import saying_why
 from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access
 from lumet.inference.rules import RULES_VERSION
@@ -112,14 +114,16 @@ def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Add
 
 
 def _read(address: Address, read_rows: bool) -> tuple[Database, Evidence]:
-    with saying_why(address):
+    has_password = address.url is None or address.url.password is not None
+    place = str(address.path) if address.path is not None else address.shown
+    with saying_why(place, has_password, lambda: other_databases(address)):
         engine = open_for_reading(address)
         try:
             database = read_database(engine)
             if not any(table.columns for table in database.tables):
                 raise LumetError(
-                    f"{address.path} holds no table.",
-                    "Is it the right file? Nothing was written.",
+                    f"{place} holds no table that can be read.",
+                    "Is it the right one? Nothing was written.",
                 )
             evidence = read_evidence(engine, database) if read_rows else Evidence()
         finally:
@@ -138,7 +142,7 @@ def _infer(address: Address, found: tuple[Database, Evidence]) -> Survey:
         database=database,
         evidence=evidence,
         rules=RULES_VERSION,
-        settings=to_inferred(files.inferred_settings(address.path.stem)),
+        settings=to_inferred(files.inferred_settings(address.stem)),
         tables={name: to_inferred(entries) for name, entries in tables.items()},
         access=to_inferred(infer_access(tables)),
     )
@@ -173,7 +177,7 @@ def _changes(
     bring(files.ACCESS, _ACCESS_COMMENT, to_entries(made.access), last_access)
     bring(files.EVERYWHERE, _EVERYWHERE_COMMENT, (), ())
     changes.append(Change(files.SURVEY, write_survey(made).encode()))
-    wanted = {"DATABASE_URL": address.relative_to(folder)}
+    wanted = {"DATABASE_URL": address.kept(folder)}
     if not environment.get("SECRET_KEY"):
         wanted["SECRET_KEY"] = secrets.token_urlsafe(48)
     env = files.read_text(folder, files.ENV) or ""

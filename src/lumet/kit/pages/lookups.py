@@ -1,6 +1,6 @@
 """Choosing a record by its title."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import (
@@ -41,10 +41,12 @@ class LookupPlan:
         texts = [_as_text(term) for term in terms]
         statement = selection.statement()
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
-        begins = or_(*[text.like(bindparam("begin"), escape="\\") for text in texts])
+        postgresql = site.database.engine.dialect.name == "postgresql"
+        matches = [_matcher(text, postgresql) for text in texts]
+        begins = or_(*[like(bindparam("begin"), escape="\\") for like in matches])
         ranked = case((begins, 0), else_=1)
         self._found = [
-            statement.where(_has_words(texts, count))
+            statement.where(_has_words(matches, count))
             .order_by(ranked, *terms)
             .limit(bindparam("wanted"))
             for count in range(1, MOST_WORDS + 1)
@@ -82,10 +84,18 @@ def _as_text(term: ColumnElement[Any]) -> ColumnElement[Any]:
     return term if isinstance(term.type, String) else cast(term, String)
 
 
-def _has_words(texts: Sequence[ColumnElement[Any]], count: int) -> ColumnElement[bool]:
+def _matcher(text: ColumnElement[Any], postgresql: bool) -> Callable[..., Any]:
+    """Return the comparison that does not tell upper from lower case; only PostgreSQL
+    has an operator of its own for it."""
+    return text.ilike if postgresql else text.like
+
+
+def _has_words(
+    matches: Sequence[Callable[..., Any]], count: int
+) -> ColumnElement[bool]:
     return and_(
         *[
-            or_(*[text.like(bindparam(f"w{word}"), escape="\\") for text in texts])
+            or_(*[like(bindparam(f"w{word}"), escape="\\") for like in matches])
             for word in range(count)
         ]
     )

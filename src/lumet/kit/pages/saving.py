@@ -2,7 +2,6 @@
 
 import hashlib
 import hmac
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -20,20 +19,20 @@ from sqlalchemy import (
     select,
     update,
 )
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..addresses import encode_key
 from ..fields import LookupField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, Reach
+from ..refusals import meaning
 from .lookups import lookup_plan
 from .model import TablePages, python_type
 from .site import Site, lower_first
 
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
-_SQLITE_COLUMNS = re.compile(r"constraint failed: (.+)$")
 
 
 class Gone(Exception):
@@ -288,31 +287,28 @@ class Saver:
         text = _("Another %(noun)s has the same %(labels)s.", noun=noun, labels=labels)
         return str(text)
 
-    def refuse(self, outcome: Outcome, error: IntegrityError) -> None:
+    def refuse(self, outcome: Outcome, error: DBAPIError) -> None:
         """Put what the database refused at the field that it names, else at the top."""
-        said = str(error.orig)
-        found = _SQLITE_COLUMNS.search(said)
-        named = found[1].split(", ") if found else []
+        told = meaning(error)
         by_name = {column.name: key for key, column in self.pages.table.c.items()}
-        keys = [
-            by_name[part.partition(".")[2]]
-            for part in named
-            if part.partition(".")[2] in by_name
-        ]
+        keys = [by_name[name] for name in told.columns if name in by_name]
         keys = [key for key in keys if key in outcome.form._fields]
-        if keys and said.startswith("UNIQUE"):
+        if told.kind == "unique" and keys:
             outcome.form.add_error(keys[-1], self._clash_message(tuple(keys)))
-        elif keys and said.startswith("NOT NULL"):
+        elif told.kind == "needed" and keys:
             outcome.form.add_error(keys[0], _("This is needed."))
-        elif said.startswith("FOREIGN KEY"):
+        elif told.kind == "range" and keys:
+            outcome.form.add_error(keys[0], _("The database does not take this value."))
+        elif told.kind == "unique":
+            outcome.refused.append(_("Another record has the same values already."))
+        elif told.kind == "reference":
             outcome.refused.append(
                 _("Something this refers to is no longer there, or something refers "
                   "to this by what was changed.")
             )  # fmt: skip
         else:
-            rule = named[0] if named else said
             outcome.refused.append(
-                _("The database does not allow this: its rule is %(rule)s.", rule=rule)
+                _("The database does not allow this: %(rule)s.", rule=told.rule)
             )
 
 

@@ -18,11 +18,12 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..fields import LookupField
 from ..reach import Reach
+from ..refusals import meaning
 from .deleting import consequences, delete_record
 from .listing import PAGE_ROWS, Count, ListPlan, Page, is_sortable, list_plan, read_sort
 from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
@@ -244,7 +245,8 @@ def add(name: str) -> ResponseReturnValue:
     try:
         with site().database.writing() as connection:
             outcome = saver.add(connection, request.form)
-    except IntegrityError as error:
+    except DBAPIError as error:
+        _raise_if_busy(error)
         outcome = _typed_again(pages, saver, outcome)
         saver.refuse(outcome, error)
     if not outcome.key:
@@ -276,11 +278,18 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     return redirect(record_address(name, outcome.key))
 
 
+def _raise_if_busy(error: DBAPIError) -> None:
+    """Leave it to the page for a busy database, when that is what it is."""
+    if meaning(error).kind == "busy" or error.connection_invalidated:
+        raise error
+
+
 def _save(pages: TablePages, saver: Saver, key: dict[str, Any]) -> Outcome:
     try:
         with site().database.writing() as connection:
             return saver.edit(connection, key, request.form)
-    except IntegrityError as error:
+    except DBAPIError as error:
+        _raise_if_busy(error)
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)
         outcome = _typed_again(pages, saver, outcome)
@@ -361,7 +370,8 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             with site().database.writing() as connection:
                 if not delete_record(connection, pages, within, key):
                     abort(404)
-        except IntegrityError:
+        except DBAPIError as error:
+            _raise_if_busy(error)
             refused = True
         else:
             flash(_("%(title)s was deleted.", title=record.title))

@@ -1,0 +1,118 @@
+"""What SQLAlchemy's inspector leaves out on MariaDB: the column's own spelling of its type,
+generated columns, and the checks that stand behind a column."""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection
+from sqlalchemy.engine.interfaces import ReflectedColumn
+from sqlalchemy.engine.reflection import Inspector
+from sqlalchemy.exc import DatabaseError
+
+from lumet.facts.model import Check, Column, TableKind, Type, TypeKind
+from lumet.facts.supplement import Plain
+
+_TABLES = """
+    SELECT table_name, table_type, table_comment FROM information_schema.tables
+    WHERE table_schema = database() AND table_type <> 'SEQUENCE' ORDER BY table_name
+"""
+_COLUMNS = """
+    SELECT table_name, column_name, data_type, column_type, character_maximum_length,
+           numeric_precision, numeric_scale, extra, generation_expression, column_comment
+    FROM information_schema.columns WHERE table_schema = database()
+"""
+_CHECKS = """
+    SELECT table_name, constraint_name, level, check_clause
+    FROM information_schema.check_constraints WHERE constraint_schema = database()
+"""
+_KINDS: dict[str, TypeKind] = {
+    "tinyint": "integer", "smallint": "integer", "mediumint": "integer", "int": "integer",
+    "bigint": "integer", "year": "integer", "decimal": "decimal", "float": "float",
+    "double": "float", "char": "text", "varchar": "text", "tinytext": "text",
+    "text": "text", "mediumtext": "text", "longtext": "text", "enum": "text",
+    "date": "date", "time": "time", "datetime": "moment", "timestamp": "moment",
+    "binary": "binary", "varbinary": "binary", "tinyblob": "binary", "blob": "binary",
+    "mediumblob": "binary", "longblob": "binary", "uuid": "uuid",
+}  # fmt: skip
+_VALUES = re.compile(r"'((?:[^']|'')*)'")
+_JSON = re.compile(r"json_valid\(`((?:[^`]|``)*)`\)", re.IGNORECASE)
+
+
+class MariadbSupplement(Plain):
+    """The supplement for MariaDB."""
+
+    def __init__(self, inspector: Inspector, connection: Connection) -> None:
+        kinds: dict[str, TableKind] = {}
+        self.unreadable = []
+        self.comments = {}
+        for name, kind, comment in connection.exec_driver_sql(_TABLES).all():
+            if "VIEW" in kind and not _is_readable(connection, name):
+                self.unreadable.append(name)
+                continue
+            kinds[name] = "view" if "VIEW" in kind else "table"
+            if comment and comment != "VIEW":
+                self.comments[name] = comment
+        self.kinds: Mapping[str, TableKind] = kinds
+        rows = connection.exec_driver_sql(_COLUMNS).all()
+        self._columns = {(row[0], row[1]): row[2:] for row in rows}
+        self._checks: dict[str, list[Check]] = {}
+        self._json: set[tuple[str, str]] = set()
+        for table, name, level, text in connection.exec_driver_sql(_CHECKS):
+            if json := _JSON.fullmatch(text):
+                self._json.add((table, json[1].replace("``", "`")))
+            own = "" if level == "Column" else name  # a column's check has its name
+            self._checks.setdefault(table, []).append(Check(text, own))
+
+    def column(self, table: str, found: ReflectedColumn) -> Column:
+        """Return a column with its type as the catalogue spells it."""
+        column = super().column(table, found)
+        name, native, length, precision, scale, extra, expression, comment = (
+            self._columns[table, column.name]
+        )
+        generated = "GENERATED" in extra.upper()
+        kind = canonical_type(name, native, length, precision, scale)
+        if (table, column.name) in self._json:
+            kind = Type("json", native)
+        automatic = "auto_increment" in extra.lower()
+        return replace(
+            column,
+            type=kind,
+            automatic=automatic,
+            default=None if automatic or generated else column.default,
+            generated=(expression or "by the database") if generated else "",
+            comment=comment or "",
+        )
+
+    def checks(self, table: str, found: Sequence[Any]) -> tuple[Check, ...]:
+        """Return all checks, those of columns too."""
+        checks = self._checks.get(table, ())
+        return tuple(sorted(checks, key=lambda check: (check.name, check.text)))
+
+
+def canonical_type(
+    name: str, native: str, length: int | None, precision: int | None, scale: int | None
+) -> Type:
+    """Return the canonical type of a column of data type `name`."""
+    if native.lower().startswith("tinyint(1)"):
+        return Type("boolean", native)
+    kind = _KINDS.get(name.lower(), "unknown")
+    if name.lower() == "enum":
+        values = tuple(v.replace("''", "'") for v in _VALUES.findall(native))
+        return Type(kind, native, values=values)
+    if kind == "text":
+        return Type(kind, native, length=length if length and length < 65_535 else None)
+    if kind == "decimal":
+        return Type(kind, native, precision=precision, scale=scale)
+    return Type(kind, native)
+
+
+def _is_readable(connection: Connection, name: str) -> bool:
+    """Tell whether a view can be read: one over a table that is gone cannot."""
+    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
+    try:
+        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0".replace("%", "%%"))
+    except DatabaseError:
+        return False
+    return True

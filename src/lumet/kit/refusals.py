@@ -1,0 +1,101 @@
+"""What a database's refusal means, on each kind of server."""
+
+import re
+from dataclasses import dataclass
+from typing import Literal
+
+from sqlalchemy.exc import DBAPIError
+
+Kind = Literal["unique", "needed", "reference", "rule", "range", "busy", "other"]
+
+_SQLITE = re.compile(
+    r"^(UNIQUE|NOT NULL|CHECK|FOREIGN KEY) constraint failed(?:: (.+))?$"
+)
+_SQLITE_KINDS: dict[str, Kind] = {
+    "UNIQUE": "unique",
+    "NOT NULL": "needed",
+    "CHECK": "rule",
+    "FOREIGN KEY": "reference",
+}
+_POSTGRESQL: dict[str, Kind] = {
+    "23505": "unique",
+    "23502": "needed",
+    "23503": "reference",
+    "23514": "rule",
+    "23P01": "rule",
+    "22001": "range",
+    "22003": "range",
+    "22007": "range",
+    "22P02": "range",
+    "40001": "busy",
+    "40P01": "busy",
+    "55P03": "busy",
+    "57014": "busy",
+}
+_MARIADB: dict[int, Kind] = {
+    1062: "unique",
+    1048: "needed",
+    1364: "needed",
+    1451: "reference",
+    1452: "reference",
+    4025: "rule",
+    1264: "range",
+    1265: "range",
+    1366: "range",
+    1406: "range",
+    1205: "busy",
+    1213: "busy",
+    1969: "busy",
+}
+_KEY = re.compile(r"Key \(([^)]*)\)=")
+_COLUMN = re.compile(r"[Cc]olumn '([^']*)'|Field '([^']*)'")
+_CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`")
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """The kind of refusal, the columns that it names, and the rule or its text."""
+
+    kind: Kind
+    columns: tuple[str, ...] = ()
+    rule: str = ""
+
+
+def meaning(error: DBAPIError) -> Refusal:
+    """Return what a driver's error means."""
+    original = error.orig
+    said = str(original)
+    if name := getattr(original, "sqlite_errorname", ""):
+        return _of_sqlite(str(name), said)
+    if (state := getattr(original, "sqlstate", None)) and state in _POSTGRESQL:
+        return _of_postgresql(_POSTGRESQL[state], original)
+    number = original.args[0] if original is not None and original.args else 0
+    kind = _MARIADB.get(number) if isinstance(number, int) else None
+    if kind is None:
+        return Refusal("other", rule=said.split("\n")[0])
+    columns = tuple(first or second for first, second in _COLUMN.findall(said))
+    constraint = _CONSTRAINT.search(said)
+    return Refusal(kind, columns, constraint[1] if constraint else "")
+
+
+def _of_sqlite(name: str, said: str) -> Refusal:
+    if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED", "SQLITE_INTERRUPT")):
+        return Refusal("busy")
+    found = _SQLITE.match(said)
+    if found is None:
+        return Refusal("other", rule=said)
+    kind = _SQLITE_KINDS[found[1]]
+    named = (found[2] or "").split(", ")
+    if kind == "rule":
+        return Refusal(kind, rule=named[0])
+    return Refusal(kind, tuple(each.partition(".")[2] for each in named))
+
+
+def _of_postgresql(kind: Kind, original: object) -> Refusal:
+    told = getattr(original, "diag", None)
+    column = getattr(told, "column_name", None)
+    columns: tuple[str, ...] = (str(column),) if column else ()
+    if found := _KEY.search(getattr(told, "message_detail", None) or ""):
+        columns = tuple(part.strip().strip('"') for part in found[1].split(","))
+    rule = getattr(told, "constraint_name", None) or ""
+    return Refusal(kind, columns, rule or str(getattr(told, "message_primary", "")))
