@@ -86,24 +86,38 @@ class ApplicationCase(unittest.TestCase):
     app: Any
 
     @classmethod
+    def make(cls) -> str:
+        """Make the database; return its address."""
+        cls.path = make_database(cls.folder / "coast.db", cls.SCRIPT)
+        return str(cls.path)
+
+    @classmethod
     def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory(prefix="lumet test ")
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
         cls.package = f"coast_{next(_numbers)}"
-        cls.path = make_database(cls.folder / "coast.db", cls.SCRIPT)
-        run_survey(cls.folder, str(cls.path))
+        run_survey(cls.folder, cls.make())
         settings = cls.folder / "lumet.toml"
         settings.write_text(f'package = "{cls.package}"\n' + settings.read_text())
         cls.report = run_generation(cls.folder)
         sys.path.insert(0, str(cls.folder))
         cls.addClassCleanup(cls._forget)
         cls.app = cls.create_app()
+        cls.keep_pristine()
+
+    @classmethod
+    def keep_pristine(cls) -> None:
+        """Keep the database as it was made."""
         shutil.copy(cls.path, cls.path.with_suffix(".pristine"))
+
+    def restore(self) -> None:
+        """Make the database again as it was."""
+        shutil.copy(self.path.with_suffix(".pristine"), self.path)
 
     def setUp(self) -> None:
         self.app.extensions["site"].database.engine.dispose()
-        shutil.copy(self.path.with_suffix(".pristine"), self.path)
+        self.restore()
         self.app.config["WTF_CSRF_ENABLED"] = False
 
     @classmethod

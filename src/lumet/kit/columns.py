@@ -179,12 +179,17 @@ class Shape(Shown):
         return func.ST_AsText(column)
 
 
-class Clock(Shown):
+class Clock(Time):
     """A time on MariaDB, where a driver reads one of over a day wrongly."""
 
     cache_ok = True
-    read = Time.read
-    write = Time.write
+
+    @staticmethod
+    def is_raw(dialect: str) -> bool:
+        return True
+
+    def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        return cast(column, String)
 
 
 class _Native(UserDefinedType[Any]):

@@ -4,7 +4,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from sqlalchemy import Column, Connection, ForeignKeyConstraint, LargeBinary, Table
+from sqlalchemy import (
+    Column,
+    Connection,
+    ForeignKeyConstraint,
+    LargeBinary,
+    Table,
+    TypeDecorator,
+)
 
 from ..fields import LookupField, OtherField, ValueField
 from ..forms import RecordForm
@@ -144,7 +151,10 @@ class TablePages:
 
 
 def python_type(column: Column[Any]) -> type:
-    """Return the Python type of a column's values, text where it is not known."""
+    """Return the Python type that a column's values have in addresses: text where it is
+    not known, and where the database may hold what Python has no value for."""
+    if isinstance(column.type, TypeDecorator):
+        return str
     try:
         return column.type.python_type
     except NotImplementedError:

@@ -77,8 +77,9 @@ class Selection:
         return lambda row: row[place]
 
     def key_reader(self) -> Reader:
-        """Return a reader of the record's key as a segment of an address."""
-        places = [self.place(self.base, key) for key in self.pages.key]
+        """Return a reader of the record's key as a segment of an address: by its values
+        as the database spells them, so that they find the record again."""
+        places = [self.place_raw(self.base.c[key]) for key in self.pages.key]
         return lambda row: encode_key([row[place] for place in places])
 
     def title_reader(self, without: Sequence[str] = ()) -> Callable[[Row[Any]], str]:
@@ -122,7 +123,7 @@ class Selection:
             return lambda row: EMPTY if row[place] is None else hidden
         title = self._title_through(self.pages, self.base, key, ())
         joined = self._joined[(key,)]
-        places = [self.place(joined, part) for part in target.key]
+        places = [self.place_raw(joined.c[part]) for part in target.key]
 
         def read(row: Row[Any]) -> Cell:
             if row[place] is None:

@@ -1,0 +1,51 @@
+"""Databases on real servers, made by the tests under names of their own, and dropped."""
+
+import os
+import unittest
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import create_engine, make_url
+
+POSTGRESQL = os.environ.get(
+    "LUMET_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
+)
+MARIADB = os.environ.get("LUMET_MARIADB", "mariadb://root@127.0.0.1:3306/mysql")
+_DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+pymysql"}
+
+
+def connect(address: str) -> Any:
+    """Return an engine that commits each statement by itself."""
+    scheme, _, rest = address.partition("://")
+    return create_engine(f"{_DRIVERS[scheme]}://{rest}", isolation_level="AUTOCOMMIT")
+
+
+def run(address: str, statements: Sequence[str] | str) -> None:
+    """Run statements, each by itself; a text is split at its semicolons."""
+    listed = (
+        [s for s in statements.split(";\n") if s.strip()]
+        if isinstance(statements, str)
+        else statements
+    )
+    engine = connect(address)
+    try:
+        with engine.connect() as connection:
+            for statement in listed:
+                connection.exec_driver_sql(statement.replace("%", "%%"))
+    finally:
+        engine.dispose()
+
+
+def make_server_database(
+    case: type[unittest.TestCase], server: str, name: str, script: str
+) -> str:
+    """Make a database on a server for a class of tests; return its address."""
+    drop = f"DROP DATABASE IF EXISTS {name}" + (
+        " WITH (FORCE)" if server == POSTGRESQL else ""
+    )
+    run(server, [drop, f"CREATE DATABASE {name}"])
+    case.addClassCleanup(run, server, [drop])
+    url = make_url(server).set(database=name)
+    address = url.render_as_string(hide_password=False)
+    run(address, script)
+    return address
