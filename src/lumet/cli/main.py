@@ -31,7 +31,7 @@ Port = Annotated[int, typer.Option("--port", help="Port to listen on.")]
 NoData = Annotated[
     bool, typer.Option("--no-data", help="Read the catalogue alone, no row.")
 ]
-DATABASE = "A SQLite file: its path, or sqlite:///PATH."
+DATABASE = "A SQLite file, or postgresql://, mariadb:// and the rest."
 
 
 def _show_version(wanted: bool) -> None:
@@ -68,10 +68,10 @@ def survey(
     """
 
     def work() -> None:
+        from lumet.cli.asking import survey_asking
         from lumet.cli.output import show_survey
-        from lumet.project.commands import run_survey
 
-        show_survey(run_survey(project, database, read_rows=not no_data))
+        show_survey(survey_asking(project, database, read_rows=not no_data))
 
     _carry_out(work)
 
@@ -116,11 +116,12 @@ def serve(
         package = current_package(project) if database is None else None
         if package is not None:
             return run(project, package, host, port)
+        from lumet.cli.asking import survey_asking
         from lumet.cli.output import show_generation, show_survey
-        from lumet.project.commands import run_generation, run_survey
+        from lumet.project.commands import run_generation
 
         if database is not None:
-            show_survey(run_survey(project, database), is_alone=False)
+            show_survey(survey_asking(project, database), is_alone=False)
         report = run_generation(project)
         if database is not None or not report.written.is_quiet:
             show_generation(report, is_alone=False)

@@ -102,10 +102,10 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
     fixed = [
         table.name for table in database.tables
-        if table.kind == "view" or not table.primary_key
+        if table.kind == "view" or not table.primary_key or not table.writable
     ]  # fmt: skip
     if fixed:
-        yield "Read-only", f"{_named(fixed)}: a view, or without a key"
+        yield "Read-only", f"{_named(fixed)}: a view, without a key, or by its rights"
     if database.unreadable:
         yield (
             "Unreadable",

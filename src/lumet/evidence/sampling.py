@@ -16,6 +16,7 @@ from lumet.facts.model import Column, Database, Table
 SAMPLE_ROWS = 10_000
 BLOCK_ROWS = 100
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
+VALUE = "\0"  # stands for a value in a query; no name can hold it
 _PLAIN = frozenset({"integer", "decimal", "float", "boolean", "text", "uuid"})
 
 
@@ -67,15 +68,14 @@ class _Sampler:
             return name
         if column.type.kind == "binary":
             return f"length({name})"
+        if self.dialect != "postgresql" and column.type.is_shape:
+            return f"ST_AsText({name})"
         return f"CAST({name} AS {'text' if self.dialect == 'postgresql' else 'char'})"
 
     def ask(self, query: str, *values: Any) -> Sequence[Sequence[Any]]:
-        """Run a query, with `?` for each value."""
+        """Run a query, with VALUE for each value."""
         mark = "?" if self.connection.dialect.paramstyle == "qmark" else "%s"
-        if mark == "%s":
-            query = query.replace("%", "%%").replace("?", mark) if values else (
-                query.replace("%", "%%")
-            )  # fmt: skip
+        query = query.replace(VALUE, mark)
         return self.connection.exec_driver_sql(query, values or None).all()
 
     def sample(self) -> tuple[int, Sequence[Sequence[Any]]]:
@@ -95,7 +95,7 @@ class _Sampler:
         if self.table.kind == "view":
             return 0
         if self.dialect == "postgresql":
-            query = "SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass(?)"
+            query = f"SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass({VALUE})"
             return int(self.ask(query, self.source)[0][0] or 0)
         bounds = self._bounds()
         return bounds[1] - bounds[0] + 1 if bounds else 0
@@ -153,7 +153,7 @@ class _Sampler:
             first = max(start, reached + 1)
             found = self.ask(
                 f"SELECT {key}, {self.columns} FROM {self.source}"
-                f" WHERE {key} >= ? ORDER BY {key} LIMIT {BLOCK_ROWS}",
+                f" WHERE {key} >= {VALUE} ORDER BY {key} LIMIT {BLOCK_ROWS}",
                 first,
             )
             if not found:

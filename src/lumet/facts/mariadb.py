@@ -27,6 +27,15 @@ _CHECKS = """
     SELECT table_name, constraint_name, level, check_clause
     FROM information_schema.check_constraints WHERE constraint_schema = database()
 """
+_RIGHTS = """
+    SELECT privilege_type, NULL FROM information_schema.user_privileges
+    WHERE grantee = (SELECT concat("'", replace(current_user(), '@', "'@'"), "'"))
+    UNION SELECT privilege_type, NULL FROM information_schema.schema_privileges
+    WHERE database() LIKE table_schema
+    UNION SELECT privilege_type, table_name FROM information_schema.table_privileges
+    WHERE table_schema = database()
+"""
+_WRITING = frozenset({"INSERT", "UPDATE", "DELETE"})
 _KINDS: dict[str, TypeKind] = {
     "tinyint": "integer", "smallint": "integer", "mediumint": "integer", "int": "integer",
     "bigint": "integer", "year": "integer", "decimal": "decimal", "float": "float",
@@ -55,6 +64,7 @@ class MariadbSupplement(Plain):
             if comment and comment != "VIEW":
                 self.comments[name] = comment
         self.kinds: Mapping[str, TableKind] = kinds
+        self.unwritable = _unwritable(connection, kinds)
         rows = connection.exec_driver_sql(_COLUMNS).all()
         self._columns = {(row[0], row[1]): row[2:] for row in rows}
         self._checks: dict[str, list[Check]] = {}
@@ -68,6 +78,8 @@ class MariadbSupplement(Plain):
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return a column with its type as the catalogue spells it."""
         column = super().column(table, found)
+        if (table, column.name) not in self._columns:  # the inspector leaves ` doubled
+            column = replace(column, name=column.name.replace("``", "`"))
         name, native, length, precision, scale, extra, expression, comment = (
             self._columns[table, column.name]
         )
@@ -91,6 +103,20 @@ class MariadbSupplement(Plain):
         return tuple(sorted(checks, key=lambda check: (check.name, check.text)))
 
 
+def _unwritable(
+    connection: Connection, kinds: Mapping[str, TableKind]
+) -> frozenset[str]:
+    """Return the tables on which the connected user lacks a right to write; rights by a
+    role that is not active are not seen."""
+    held: dict[str | None, set[str]] = {}
+    for right, table in connection.exec_driver_sql(_RIGHTS):
+        held.setdefault(table, set()).add(right)
+    everywhere = held.get(None, set())
+    return frozenset(
+        name for name in kinds if not everywhere | held.get(name, set()) >= _WRITING
+    )
+
+
 def canonical_type(
     name: str, native: str, length: int | None, precision: int | None, scale: int | None
 ) -> Type:
@@ -112,7 +138,7 @@ def _is_readable(connection: Connection, name: str) -> bool:
     """Tell whether a view can be read: one over a table that is gone cannot."""
     quoted = connection.dialect.identifier_preparer.quote_identifier(name)
     try:
-        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0".replace("%", "%%"))
+        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0")
     except DatabaseError:
         return False
     return True

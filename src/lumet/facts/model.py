@@ -19,6 +19,7 @@ TypeKind = Literal[
     "unknown",
 ]
 TableKind = Literal["table", "view"]
+SHAPES = ("geometry", "geography", "point", "linestring", "polygon", "multi")
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +37,11 @@ class Type:
     scale: int | None = None
     values: tuple[str, ...] = ()
     timezone: bool = False
+
+    @property
+    def is_shape(self) -> bool:
+        """Tell whether it is a geometric type by its spelling."""
+        return self.native.lower().startswith(SHAPES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +106,8 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """A table or a view. `name` is unique within a `Database`."""
+    """A table or a view. `name` is unique within a `Database`; `writable` tells whether
+    the user who connected may add, change and delete its rows."""
 
     name: str
     kind: TableKind
@@ -111,6 +118,7 @@ class Table:
     checks: tuple[Check, ...] = ()
     indexes: tuple[Index, ...] = ()
     comment: str = ""
+    writable: bool = True
 
     def column(self, name: str) -> Column:
         """Return the column called `name`, or raise KeyError."""

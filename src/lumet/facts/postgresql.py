@@ -14,7 +14,9 @@ from lumet.facts.supplement import Plain
 
 _TABLES = """
     SELECT c.relname, c.relkind, obj_description(c.oid, 'pg_class'),
-           has_table_privilege(c.oid, 'SELECT')
+           has_table_privilege(c.oid, 'SELECT'),
+           has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE')
+               AND has_table_privilege(c.oid, 'DELETE')
     FROM pg_class c
     WHERE c.relnamespace = current_schema()::regnamespace
       AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
@@ -54,7 +56,12 @@ class PostgresqlSupplement(Plain):
         kinds: dict[str, TableKind] = {}
         self.unreadable = []
         self.comments = {}
-        for name, kind, comment, readable in connection.exec_driver_sql(_TABLES):
+        unwritable = set()
+        for name, kind, comment, readable, writable in connection.exec_driver_sql(
+            _TABLES
+        ):
+            if not writable:
+                unwritable.add(name)
             if not readable:
                 self.unreadable.append(name)
                 continue
@@ -62,6 +69,7 @@ class PostgresqlSupplement(Plain):
             if comment:
                 self.comments[name] = comment
         self.kinds: Mapping[str, TableKind] = kinds
+        self.unwritable = frozenset(unwritable)
         self._columns = {
             (row[0], row[1]): row[2:] for row in connection.exec_driver_sql(_COLUMNS)
         }

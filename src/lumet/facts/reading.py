@@ -1,12 +1,14 @@
 """Reading the catalogue of a live database into frozen facts."""
 
 import sqlite3
+import warnings
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Engine, inspect
 from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector, ObjectKind
+from sqlalchemy.exc import SAWarning
 
 from lumet.facts.mariadb import MariadbSupplement
 from lumet.facts.model import (
@@ -37,7 +39,8 @@ def read_database(engine: Engine) -> Database:
     returns is copied at once: its lists are its cache, and foreign keys come in no
     dependable order.
     """
-    with engine.connect() as connection:
+    with engine.connect() as connection, warnings.catch_warnings():
+        warnings.simplefilter("ignore", SAWarning)  # a type it does not know: we do
         inspector = inspect(connection)
         make = _SUPPLEMENTS.get(engine.dialect.name)
         supplement = make(inspector, connection) if make else Plain(inspector)
@@ -98,6 +101,7 @@ def _table(
         checks=supplement.checks(name, parts.checks.get(name) or ()),
         indexes=_indexes(indexes),
         comment=supplement.comments.get(name, ""),
+        writable=name not in supplement.unwritable,
     )
 
 

@@ -20,6 +20,7 @@ class Supplement(Protocol):
     kinds: Mapping[str, TableKind]  # every table and view that can be read
     unreadable: Sequence[str]
     comments: Mapping[str, str]
+    unwritable: frozenset[str]  # what the connected user may not change
 
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return a column with all that is known of it."""
@@ -45,6 +46,7 @@ class Plain:
         self.kinds: Mapping[str, TableKind] = kinds
         self.unreadable: Sequence[str] = ()
         self.comments: Mapping[str, str] = {}
+        self.unwritable: frozenset[str] = frozenset()
 
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return the column as the inspector sees it."""

@@ -174,7 +174,7 @@ class _Builder:
             details=tuple(details),
             refers=tuple(refers),
             read_only=tuple(repr(key) for key in read_only),
-            changeable=table.kind == "table",
+            changeable=table.kind == "table" and table.writable,
             lists=tuple(
                 (lists[c.name], repr(decisions.field[c.name].choices))
                 for c in shown
@@ -372,7 +372,6 @@ def _on_delete(reference: Reference) -> str:
 
 
 _CAST_KINDS = frozenset({"json", "uuid"})
-_SHAPES = ("geometry", "point", "linestring", "polygon", "multi", "geography")
 
 
 def _type_code(column: Column, dialect: str) -> str:
@@ -382,8 +381,7 @@ def _type_code(column: Column, dialect: str) -> str:
     if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
         return f"Cast({native!r})"
     if kind == "unknown" and dialect != "sqlite":
-        is_shape = dialect == "mariadb" and native.lower().startswith(_SHAPES)
-        return "Shape" if is_shape else "Shown"
+        return "Shape" if dialect == "mariadb" and column.type.is_shape else "Shown"
     if kind == "time" and dialect == "mariadb":
         return "Clock"
     if kind == "text" and column.type.length is not None:

@@ -14,14 +14,20 @@ if TYPE_CHECKING:
 
 
 def run_survey(
-    folder: Path, database: str | None, *, read_rows: bool = True
+    folder: Path,
+    database: str | None,
+    *,
+    read_rows: bool = True,
+    password: str | None = None,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
     from lumet.project.surveying import survey
 
     with locked(folder):
         finish(folder)
-        return survey(folder.resolve(), database, read_rows=read_rows)
+        return survey(
+            folder.resolve(), database, read_rows=read_rows, password=password
+        )
 
 
 def run_generation(folder: Path) -> GenerationReport:

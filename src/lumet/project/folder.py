@@ -198,7 +198,7 @@ def read_environment(folder: Path) -> dict[str, str]:
 def with_environment(text: str, values: Mapping[str, str]) -> str:
     """Return the text of `.env` with `values` set, all else as it was."""
     for name, value in values.items():
-        line = f"{name}='{value}'"
+        line = f"{name}='{value.replace(chr(39), '%27')}'"
         pattern = re.compile(rf"^(?:export\s+)?{name}\s*=.*$", re.MULTILINE)
         if pattern.search(text):
             text = pattern.sub(lambda _, line=line: line, text, count=1)  # type: ignore[misc]

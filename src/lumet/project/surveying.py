@@ -74,9 +74,16 @@ class SurveyReport:
     is_first: bool = True
 
 
-def survey(folder: Path, text: str | None, *, read_rows: bool = True) -> SurveyReport:
+def survey(
+    folder: Path,
+    text: str | None,
+    *,
+    read_rows: bool = True,
+    password: str | None = None,
+) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
-    write the project in `folder`. Never writes to the database.
+    write the project in `folder`. Never writes to the database. `password` takes the
+    place of the address's own.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a person
     edited is wrong; then nothing was written.
@@ -84,6 +91,8 @@ def survey(folder: Path, text: str | None, *, read_rows: bool = True) -> SurveyR
     began = time.monotonic()
     environment = files.read_environment(folder)
     address = _address(folder, text, environment)
+    if password is not None:
+        address = address.with_password(password)
     found = _read(address, read_rows)
     before = _before(folder)
     made = _infer(address, found)
