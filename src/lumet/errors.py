@@ -41,12 +41,14 @@ class CannotRun(LumetError):
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """One wrong line in a file that a person edits."""
+    """One wrong line in a file that a person edits; `is_broken`: the file cannot be read
+    at all."""
 
     file: str
     line: int
     quoted: str
     problem: str
+    is_broken: bool = False
 
     def __str__(self) -> str:
         return f"{self.file}:{self.line}: {self.quoted}\n  {self.problem}"

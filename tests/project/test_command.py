@@ -93,7 +93,7 @@ class FlowTest(CommandCase):
         self.assertRegex(self.lumet("generate"), r"2 tables → \d+ files")
         before = self.snapshot()
         self.assertIn("unchanged", self.lumet("generate"))
-        self.assertIn("Nothing changed since", self.lumet("survey"))
+        self.assertIn("the schema is the same", self.lumet("survey"))
         self.assertEqual(self.snapshot(), before)
         committed = [p for p in before if p not in (".env", "coast.db")]
         for path in committed:
@@ -159,6 +159,44 @@ class FlowTest(CommandCase):
         said = self.lumet("generate")
         self.assertIn("coast/tables/light.py", said)
         self.assertIn("lit_since", (self.folder / "coast/tables/light.py").read_text())
+
+    def test_a_changed_schema_is_told_in_words_and_nothing_decided_is_lost(
+        self,
+    ) -> None:
+        make_database(self.folder / "coast.db", SCRIPT)
+        self.lumet("survey", "coast.db")
+        target = self.folder / "design/tables/light.toml"
+        mine = '[field.colour]\nlabel = "Hue"  # ours\n'
+        target.write_text(target.read_text().replace("[field.colour]  #~\n", mine))
+        make_database(
+            self.folder / "coast.db",
+            "ALTER TABLE light DROP COLUMN colour; ALTER TABLE station ADD COLUMN email TEXT;",
+        )
+        said = self.lumet("survey")
+        self.assertRegex(said, r"- light\.colour +dropped; your lines are kept")
+        self.assertRegex(said, r"\+ station\.email +TEXT, may be empty")
+        self.assertIn("no longer fit; they were kept", said)
+        self.assertIn(mine, target.read_text())
+        self.assertIn('no column "colour"', self.lumet("generate", expect=2))
+
+    def test_what_the_rows_contradict_is_said_with_counts(self) -> None:
+        make_database(
+            self.folder / "coast.db",
+            SCRIPT + "CREATE TABLE log (stn TEXT, day TEXT);"
+            "INSERT INTO log VALUES ('Tern Holm', 'a'), ('Tern Holm', 'a'), ('Gone', NULL);",
+        )
+        self.lumet("survey", "coast.db")
+        self.decide(
+            "design/tables/log.toml",
+            'key = ["stn", "day"]\nfield.stn.references = "station.name"\n',
+        )
+        said = self.lumet("survey")
+        self.assertIn("log.stn + day: 3 rows share this key or lack a part of it", said)
+        self.assertIn("log.stn: 1 rows refer to no station that is there", said)
+        self.decide(
+            "design/tables/light.toml", 'field.colour.references = "station.nmae"\n'
+        )
+        self.assertIn("Nearest: station.name", self.lumet("generate", expect=2))
 
     def test_an_edit_of_generated_code_is_merged(self) -> None:
         make_database(self.folder / "coast.db", SCRIPT)

@@ -100,11 +100,16 @@ class ApplicationCase(unittest.TestCase):
         run_survey(cls.folder, cls.make())
         settings = cls.folder / "lumet.toml"
         settings.write_text(f'package = "{cls.package}"\n' + settings.read_text())
+        cls.decide()
         cls.report = run_generation(cls.folder)
         sys.path.insert(0, str(cls.folder))
         cls.addClassCleanup(cls._forget)
         cls.app = cls.create_app()
         cls.keep_pristine()
+
+    @classmethod
+    def decide(cls) -> None:
+        """Decide something before the application is generated."""
 
     @classmethod
     def keep_pristine(cls) -> None:

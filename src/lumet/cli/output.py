@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from lumet.demo.making import DemoUser
+from lumet.facts.comparing import Difference
 from lumet.facts.connecting import SERVER_NAMES
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import Doubt, SurveyReport
@@ -47,9 +48,22 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         " read-only) …\n"
         f"  {', '.join(parts)}   {report.seconds:.1f} s\n"
     )
-    for label, text in _findings(report):
-        out.print(f"  {label:<13}{escape(text)}")
-    _show_doubts(out, report.doubts)
+    if report.is_first:
+        for label, text in _findings(report):
+            out.print(f"  {label:<13}{escape(text)}")
+        _show_doubts(out, report.doubts)
+    else:
+        _show_differences(out, report.differences)
+    if report.contradictions:
+        out.print("\n[yellow]The rows contradict what you declared:[/]")
+        for doubt in report.contradictions:
+            out.print(f"  {escape(doubt.place)}: {escape(doubt.reason)}")
+    if report.misfits:
+        out.print(
+            "\n[yellow]These decisions of yours no longer fit; they were kept:[/]"
+        )
+        for mistake in report.misfits:
+            out.print("  " + escape(str(mistake)).replace("\n", "\n  "))
     for table in evidence.cut:
         out.print(
             f"\n[yellow]{escape(table)} could not be read; decided without it.[/]"
@@ -63,7 +77,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     out.print(
         f"\nWrote {files} in {name}/. Nothing was written to the database."
         if report.written
-        else "\nNothing changed since the last survey."
+        else "\nNothing was written: all is as it was."
     )
     if is_alone:
         out.print("Next:  lumet generate      or      lumet serve")
@@ -113,6 +127,42 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         )
     if left:
         yield "Technical", f"{_named(left)} left out"
+
+
+def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
+    if not differences:
+        out.print("Compared with the last survey: the schema is the same.")
+        return
+    out.print("Compared with the last survey:")
+    places = [_place(difference) for difference in differences]
+    width = min(36, max(map(len, places))) + 2
+    for difference, place in zip(differences, places, strict=True):
+        text = escape(f"{place.ljust(width)}{_in_words(difference)}")
+        out.print(f"  {_SIGNS[difference.kind]} {text}")
+
+
+_SIGNS = {"added": "+", "dropped": "-", "retyped": "~", "changed": "~", "renamed": "?"}
+
+
+def _place(difference: Difference) -> str:
+    if difference.what == "column":
+        return f"{difference.table}.{difference.name}"
+    return difference.table
+
+
+def _in_words(difference: Difference) -> str:
+    what, kind = difference.what, difference.kind
+    if kind == "renamed":
+        return f"perhaps {difference.before} renamed ({difference.confidence:.0%})"
+    if kind in ("retyped", "changed") and what in ("column", "key"):
+        label = "key: " if what == "key" else ""
+        return f"{label}{difference.before or 'none'} → {difference.after or 'none'}"
+    if what == "column":
+        return difference.after if kind == "added" else "dropped; your lines are kept"
+    if what == "table":
+        return "a new table" if kind == "added" else "dropped; your file is kept"
+    change = f": {difference.before} → {difference.after}" if kind == "changed" else ""
+    return f"{what} {kind}: {difference.name}{change}"
 
 
 def _have(names: Sequence[str]) -> str:

@@ -73,7 +73,8 @@ class DecisionFile:
         problem = re.sub(r"\s*\(at .*\)$", "", said)
         if "declare" in problem and "twice" in problem:
             problem += '; take away the heading that ends in "#~"'
-        return Mistake(self.name, line, quoted, f"This is not TOML: {problem}.")
+        problem = f"This is not TOML: {problem}."
+        return Mistake(self.name, line, quoted, problem, is_broken=True)
 
     def statements(self) -> list[Statement]:
         """Return the person's own statements that carry a key."""
@@ -196,6 +197,8 @@ class _TableReader:
                 self.detail((name, key), item, into)
         else:
             for key, item in value.items():
+                if item == {}:
+                    continue  # a heading alone, perhaps the machine's, decides nothing
                 if self.column((name, key), key):
                     if isinstance(item, dict):
                         self.field((name, key), item, into)
@@ -248,6 +251,20 @@ class _TableReader:
             return None
         good = [self.column(path, part) for part in parts]
         return str(value) if all(good) else None
+
+    def _read_reference(self, path: Path, value: Any) -> str | None:
+        """Check "table.column", one of the surveyed tables and its columns."""
+        if not self.checker.text(path, value):
+            return None
+        if self.database is None:
+            return str(value)
+        ends = [
+            f"{table.name}.{column.name}"
+            for table in self.database.tables
+            for column in table.columns
+        ]
+        known = self.checker.known(path, value, ends, "There is no column")
+        return str(value) if known else None
 
     def _read_columns(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)

@@ -78,9 +78,17 @@ def scan(text: str) -> list[Statement]:
 
 def without_doubled(statements: list[Statement]) -> list[Statement]:
     """Return the statements without the machine's headings that a plain heading of the
-    same name made superfluous, and without the machine's lines below them. One with a
-    person's key below it stays: what is meant by it cannot be known."""
-    plain = {e.path for e in statements if e.kind == "heading" and not e.machine}
+    same name, or a plain dotted key through it, made superfluous, and without the
+    machine's lines below them. One with a person's key below it stays: what is meant by
+    it cannot be known."""
+    written = [e for e in statements if e.path and not e.machine]
+    plain = {e.path for e in written if e.kind == "heading"}
+    plain |= {
+        e.path[:length]
+        for e in written
+        if e.kind == "pair"
+        for length in range(len(e.section) + 1, len(e.path))
+    }
     kept: list[Statement] = []
     block: list[Statement] = []
     for statement in [*statements, None]:

@@ -62,6 +62,11 @@ class FieldDecisions:
     label: str = _key("what people call it", '"Inspected on"', "")
     kind: FieldKind = _key("how it is shown and entered", '"long text"', "text")
     help: str = _key("a line below the control", '"in nautical miles"', "")
+    references: str = _key(
+        "what the column refers to, where no reference is declared",
+        '"station.code"',
+        "",
+    )
     hidden: bool = _key("shown nowhere", "true", False)
     read_only: bool = _key("shown, never entered", "true", False)
     choices: dict[str, str] = _key(
@@ -110,6 +115,11 @@ class TableDecisions:
         "how one record is named; columns in braces", '"{station_id} · {day}"', ""
     )
     group: str = _key("where it stands in the menu", '"Field work"', "")
+    key: tuple[str, ...] = _key(
+        "the columns that tell one record from another, where no key is declared",
+        '["code"]',
+        (),
+    )
     list: ListDecisions = field(default_factory=ListDecisions)
     sections: dict[str, tuple[str, ...]] = _key(
         "the fields of the form and the record, by section name",
@@ -149,6 +159,8 @@ _TAKES: dict[str, str] = {
     "plural": "text",
     "title": "title",
     "group": "text",
+    "key": "columns",
+    "references": "reference",
 }
 
 

@@ -1,9 +1,10 @@
 """What a person decided, read from all the files at once."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from lumet.design.access import read_access
+from lumet.design.declaring import Declared, declarations, with_declared
 from lumet.design.reading import (
     Checker,
     DecisionFile,
@@ -11,8 +12,10 @@ from lumet.design.reading import (
     read_table_file,
 )
 from lumet.errors import Mistake
+from lumet.facts.model import Database
+from lumet.inference.inferring import infer
 from lumet.project import folder as files
-from lumet.project.surveyfile import Survey
+from lumet.project.surveyfile import Survey, to_inferred
 
 
 @dataclass(slots=True)
@@ -25,13 +28,13 @@ class OwnDecisions:
 
 
 def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
-    """Read and check every decision file, collecting the mistakes."""
-    own: dict[str, dict[tuple[str, ...], object]] = {}
+    """Read and check every decision file, collecting the mistakes. What is decided may
+    rest on keys and references that are declared in other files."""
+    declared = declarations(_read_tables(folder, made, made.database, []))
+    database = with_declared(made.database, declared)
+    own = _read_tables(folder, made, database, mistakes)
     groups = set()
-    for name, path in files.table_files(list(made.tables)).items():
-        text = files.read_text(folder, path)
-        checker = Checker(DecisionFile(path, text or ""), mistakes)
-        own[name] = read_table_file(checker, made.database.table(name), made.database)
+    for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups.add(own[name].get(("group",), inferred.get(("group",))))
     text = files.read_text(folder, files.EVERYWHERE) or ""
@@ -42,3 +45,28 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, made.tables, [str(group) for group in groups])
     return OwnDecisions(own, everywhere, access)
+
+
+def _read_tables(
+    folder: Path, made: Survey, database: Database, mistakes: list[Mistake]
+) -> dict[str, dict[tuple[str, ...], object]]:
+    own: dict[str, dict[tuple[str, ...], object]] = {}
+    for name, path in files.table_files(list(made.tables)).items():
+        text = files.read_text(folder, path)
+        checker = Checker(DecisionFile(path, text or ""), mistakes)
+        own[name] = read_table_file(checker, database.table(name), database)
+    return own
+
+
+def with_declarations(
+    survey: Survey, own: OwnDecisions
+) -> tuple[Survey, tuple[Declared, ...]]:
+    """Return the survey with the keys and references that a person declared, and with
+    what the rules infer from them; and the declarations."""
+    declared = declarations(own.tables)
+    if not declared:
+        return survey, ()
+    database = with_declared(survey.database, declared)
+    inferred = infer(database, survey.evidence)
+    tables = {name: to_inferred(entries) for name, entries in inferred.items()}
+    return replace(survey, database=database, tables=tables), declared

@@ -12,7 +12,7 @@ from lumet.generation.model import Application
 from lumet.generation.rendering import render
 from lumet.generation.writing import MANIFEST, Written, write_generated
 from lumet.project import folder as files
-from lumet.project.decisions import OwnDecisions, read_decisions
+from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.origin import origin_of
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
@@ -60,6 +60,7 @@ def load(folder: Path, survey: Survey) -> Application:
     mistakes: list[Mistake] = []
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
     own = read_decisions(folder, survey, mistakes)
+    survey, _ = with_declarations(survey, own)
     roles = decide_access(to_entries(survey.access), own.access)
     if not roles:
         mistakes.append(Mistake(files.ACCESS, 1, "", "There is no role left."))

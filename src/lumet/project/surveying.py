@@ -3,14 +3,17 @@
 import os
 import secrets
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from lumet.design.declaring import Declared
 from lumet.design.rewriting import Edited, rewrite
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
+from lumet.evidence.contradicting import count_duplicates, count_orphans
 from lumet.evidence.model import Evidence
 from lumet.evidence.sampling import read_evidence
+from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.model import Database
 from lumet.facts.others import other_databases
@@ -20,7 +23,7 @@ from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
-from lumet.project.decisions import read_decisions
+from lumet.project.decisions import read_decisions, with_declarations
 from lumet.project.surveyfile import (
     Survey,
     read_survey,
@@ -72,6 +75,9 @@ class SurveyReport:
     edited: list[tuple[str, Edited]] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     is_first: bool = True
+    differences: tuple[Difference, ...] = ()
+    misfits: list[Mistake] = field(default_factory=list)
+    contradictions: list[Doubt] = field(default_factory=list)
 
 
 def survey(
@@ -96,9 +102,19 @@ def survey(
     found = _read(address, read_rows)
     before = _before(folder)
     made = _infer(address, found)
+    mistakes: list[Mistake] = []
+    own = read_decisions(folder, made, mistakes)
+    extended, declared = with_declarations(made, own)
+    made = replace(made, tables=extended.tables)  # the facts stay the catalogue's
     report = SurveyReport(folder, address, made, is_first=before is None)
     changes = _changes(folder, address, made, before, environment, report)
-    _check_decisions(folder, made)
+    files.read_settings(folder, to_entries(made.settings), mistakes)
+    broken = tuple(mistake for mistake in mistakes if mistake.is_broken)
+    if broken:
+        raise Mistakes(broken)
+    report.misfits = mistakes
+    if before is not None:
+        report.differences = compare(before.database, made.database)
     report.written = [
         change.path
         for change in changes
@@ -106,6 +122,8 @@ def survey(
     ]
     apply(folder, changes)
     report.doubts = _doubts(made)
+    if declared and read_rows:
+        report.contradictions = _contradictions(address, declared)
     report.seconds = time.monotonic() - began
     return report
 
@@ -203,13 +221,27 @@ def _is_same(folder: Path, change: Change) -> bool:
         return False
 
 
-def _check_decisions(folder: Path, made: Survey) -> None:
-    """Raise Mistakes when a file that a person edited is wrong."""
-    mistakes: list[Mistake] = []
-    files.read_settings(folder, to_entries(made.settings), mistakes)
-    read_decisions(folder, made, mistakes)
-    if mistakes:
-        raise Mistakes(tuple(mistakes))
+def _contradictions(address: Address, declared: tuple[Declared, ...]) -> list[Doubt]:
+    """Say where the rows do not agree with what a person declared, with counts."""
+    found = []
+    engine = open_for_reading(address)
+    try:
+        for each in declared:
+            place = f"{each.table}.{' + '.join(each.columns)}"
+            if not each.referred_table:
+                count = count_duplicates(engine, each.table, each.columns)
+                what = "rows share this key or lack a part of it"
+            else:
+                ends = (each.columns[0], each.referred_table, each.referred_columns[0])
+                count = count_orphans(engine, each.table, *ends)
+                what = f"rows refer to no {each.referred_table} that is there"
+            if count is None:
+                found.append(Doubt(place, "could not be checked in time"))
+            elif count:
+                found.append(Doubt(place, f"{count:,} {what}"))
+    finally:
+        engine.dispose()
+    return found
 
 
 def _doubts(made: Survey) -> list[Doubt]:
