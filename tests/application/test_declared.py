@@ -1,5 +1,7 @@
-"""Keys and references that a person declared count as real in the application."""
+"""Declared keys and references count as real; tables not chosen serve lookups alone."""
 
+from lumet.project.commands import run_survey
+from lumet.project.surveying import TableChoice
 from tests.support.projects import ApplicationCase
 
 
@@ -51,3 +53,41 @@ INSERT INTO LOGBOOK VALUES ('1961-02-01', 'TH', 'Fog.'), ('1961-02-02', '??', 'O
         self.assertEqual(
             self.rows("SELECT STN_CD FROM LOGBOOK WHERE WORDS LIKE '%14%'"), [("??",)]
         )
+
+
+class ChosenTest(ApplicationCase):
+    SCRIPT = """
+CREATE TABLE district (code TEXT PRIMARY KEY NOT NULL, name TEXT NOT NULL UNIQUE);
+CREATE TABLE station (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, district TEXT REFERENCES district);
+CREATE TABLE light (
+    id INTEGER PRIMARY KEY, station_id INTEGER NOT NULL REFERENCES station, colour TEXT);
+CREATE TABLE other (id INTEGER PRIMARY KEY);
+INSERT INTO district VALUES ('NR', 'North Reach');
+INSERT INTO station VALUES (1, 'Tern Holm', 'NR'), (2, 'Cold Bar', NULL);
+INSERT INTO light VALUES (1, 1, 'red');
+"""
+
+    @classmethod
+    def make(cls) -> str:
+        address = super().make()
+        choice = TableChoice(tables=("l*", "o*"), skip=("oth*",))
+        run_survey(cls.folder, address, choice=choice)
+        return address
+
+    def test_only_chosen_tables_have_pages_and_the_others_are_chosen_from(self) -> None:
+        client = self.client()
+        self.assertIn("Tern Holm", client.get("/t/light").get_data(as_text=True))
+        record = client.get("/t/light/r/1").get_data(as_text=True)
+        self.assertIn("Tern Holm", record)
+        self.assertNotIn("/t/station", record)
+        for address in ("/t/station", "/t/station/r/1", "/t/district", "/t/other"):
+            self.assertEqual(client.get(address).status_code, 404)
+        data = self.form_data(client, "/t/light/r/1/edit") | {"station_id": "2"}
+        self.assertEqual(client.post("/t/light/r/1/edit", data=data).status_code, 302)
+        self.assertEqual(self.rows("SELECT station_id FROM light"), [(2,)])
+
+    def test_the_choice_is_recorded_and_stays(self) -> None:
+        text = (self.folder / "lumet.toml").read_text()
+        self.assertIn('tables = ["l*", "o*"]\nskip = ["oth*"]\n', text)
+        self.assertFalse((self.folder / "design/tables/other.toml").exists())

@@ -59,6 +59,16 @@ def survey(
         typer.Argument(metavar="DATABASE", help=DATABASE, show_default=False),
     ] = None,
     project: Project = Path(),
+    tables: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            "--tables", metavar="PATTERN", help="Read only these; repeatable."
+        ),
+    ] = None,
+    skip: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--skip", metavar="PATTERN", help="Leave these out; repeatable."),
+    ] = None,
     no_data: NoData = False,
 ) -> None:
     """Read a database and write what was found and decided.
@@ -70,8 +80,12 @@ def survey(
     def work() -> None:
         from lumet.cli.asking import survey_asking
         from lumet.cli.output import show_survey
+        from lumet.project.surveying import TableChoice
 
-        show_survey(survey_asking(project, database, read_rows=not no_data))
+        choice = TableChoice(tuple(tables or ()), tuple(skip or ()))
+        show_survey(
+            survey_asking(project, database, read_rows=not no_data, choice=choice)
+        )
 
     _carry_out(work)
 

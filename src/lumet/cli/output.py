@@ -125,8 +125,14 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
             "Unreadable",
             f"{_named(database.unreadable)}: the database cannot open it",
         )
-    if left:
-        yield "Technical", f"{_named(left)} left out"
+    technical = [table for table in left if table not in report.survey.left_out]
+    if technical:
+        yield "Technical", f"{_named(technical)} left out"
+    if report.survey.left_out:
+        yield (
+            "Lookups",
+            f"{_named(report.survey.left_out)}: not chosen, but referred to",
+        )
 
 
 def _show_differences(out: Console, differences: Sequence[Difference]) -> None:

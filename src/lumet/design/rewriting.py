@@ -72,6 +72,23 @@ def rewrite(text: str, entries: Sequence[Entry], before: Iterable[Entry]) -> Rew
     return Rewritten(mark + joined, tuple(sheet.edited))
 
 
+def set_plain(text: str, key: str, value: object) -> str:
+    """Return the text with a person's own line for `key` in the root, as that person
+    asked for on the command line; an older one is replaced."""
+    statements = scan(text)
+    end = "\r\n" if "\r\n" in text else "\n"
+    line = f"{format_key((key,))} = {format_value(value)}{end}"
+    for place, each in enumerate(statements):
+        if each.kind == "pair" and not each.machine and each.path == (key,):
+            statements[place] = replace(each, text=line)
+            return "".join(statement.text for statement in statements)
+    place = 0
+    while place < len(statements) and statements[place].kind in ("comment", "blank"):
+        place += 1
+    before = "".join(statement.text for statement in statements[:place])
+    return before + line + "".join(statement.text for statement in statements[place:])
+
+
 class _Sheet:
     """The statements of one file while they are being rewritten."""
 

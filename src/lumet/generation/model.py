@@ -47,6 +47,7 @@ class TableModel:
     refers: tuple[str, ...]
     read_only: tuple[str, ...]
     changeable: bool
+    for_lookups: bool
     lists: tuple[tuple[str, str], ...]
     sqlalchemy: tuple[str, ...]
     types: tuple[str, ...]
@@ -102,10 +103,7 @@ ALL = "ALL"
 def build_tables(application: Application) -> list[TableModel]:
     """Return the modules of all tables that the application has, by module name."""
     included = [
-        table
-        for table in application.database.tables
-        if table.name in application.decisions
-        and application.decisions[table.name].include
+        t for t in application.database.tables if t.name in _wanted(application)
     ]
     modules = python_names([table.name for table in included], MODULE_NAMES)
     keys = {
@@ -115,6 +113,19 @@ def build_tables(application: Application) -> list[TableModel]:
     builder = _Builder(application, modules, keys)
     models = [builder.table(table) for table in included]
     return sorted(models, key=lambda model: model.module)
+
+
+def _wanted(application: Application) -> set[str]:
+    """Return the tables that are included, and those they refer to."""
+    names = {name for name, each in application.decisions.items() if each.include}
+    waiting = sorted(names)
+    while waiting:
+        for reference in application.database.table(waiting.pop()).references:
+            referred = reference.referred_table
+            if referred in application.decisions and referred not in names:
+                names.add(referred)
+                waiting.append(referred)
+    return names
 
 
 class _Builder:
@@ -174,6 +185,7 @@ class _Builder:
             details=tuple(details),
             refers=tuple(refers),
             read_only=tuple(repr(key) for key in read_only),
+            for_lookups=not decisions.include,
             changeable=table.kind == "table" and table.writable,
             lists=tuple(
                 (lists[c.name], repr(decisions.field[c.name].choices))
@@ -350,6 +362,7 @@ class _Builder:
             for details in decisions.details.values()
             for detail in details
             if detail.table in self.modules
+            and self.application.decisions[detail.table].include
         ]
 
     def _detail(self, detail: Detail) -> str:

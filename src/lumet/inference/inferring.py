@@ -12,8 +12,11 @@ from lumet.inference.rules import Choice, Subject, TableRule, ask, ask_column
 _REFERENCE_GROUP = "Reference data"
 
 
-def infer(database: Database, evidence: Evidence) -> dict[str, tuple[Entry, ...]]:
-    """Answer every question about every table, with reason and confidence.
+def infer(
+    database: Database, evidence: Evidence, left_out: frozenset[str] = frozenset()
+) -> dict[str, tuple[Entry, ...]]:
+    """Answer every question about every table, with reason and confidence. Tables that
+    are `left_out` are in the application for their lookups alone.
 
     Returns the inferred decisions by table, each in the canonical order of its file.
     A question is asked of all tables before the next, since answers build on others'.
@@ -29,6 +32,9 @@ def infer(database: Database, evidence: Evidence) -> dict[str, tuple[Entry, ...]
     )
     for question, rules in per_table:
         _ask_all(subjects, question, rules)
+    for name in left_out:
+        subject_answer = Choice(False, "not chosen; read for its lookups")
+        start.answers[name, "include"] = subject_answer
     # A title reaches through the titles of others: those that refer to none come first.
     for subject in _referred_first(subjects):
         subject.answers[subject.table.name, "title"] = ask(tables.TITLE_RULES, subject)

@@ -10,7 +10,7 @@ from lumet.project.folder import locked
 
 if TYPE_CHECKING:
     from lumet.project.generating import GenerationReport
-    from lumet.project.surveying import SurveyReport
+    from lumet.project.surveying import SurveyReport, TableChoice
 
 
 def run_survey(
@@ -19,6 +19,7 @@ def run_survey(
     *,
     read_rows: bool = True,
     password: str | None = None,
+    choice: TableChoice | None = None,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
     from lumet.project.surveying import survey
@@ -26,7 +27,11 @@ def run_survey(
     with locked(folder):
         finish(folder)
         return survey(
-            folder.resolve(), database, read_rows=read_rows, password=password
+            folder.resolve(),
+            database,
+            read_rows=read_rows,
+            password=password,
+            choice=choice,
         )
 
 

@@ -67,6 +67,6 @@ def with_declarations(
     if not declared:
         return survey, ()
     database = with_declared(survey.database, declared)
-    inferred = infer(database, survey.evidence)
+    inferred = infer(database, survey.evidence, frozenset(survey.left_out))
     tables = {name: to_inferred(entries) for name, entries in inferred.items()}
     return replace(survey, database=database, tables=tables), declared

@@ -27,7 +27,8 @@ ENV = ".env"
 IGNORE = ".gitignore"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
-_SETTINGS_KEYS = ("name", "package", "language")
+_SETTINGS_KEYS = ("name", "package", "language", "tables", "skip")
+_PATTERN_KEYS = ("tables", "skip")
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
@@ -40,6 +41,8 @@ class ProjectSettings:
     name: str
     package: str
     language: str
+    tables: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
 
 
 @contextmanager
@@ -171,14 +174,21 @@ def read_settings(
     folder: Path, inferred: tuple[Entry, ...], mistakes: list[Mistake]
 ) -> ProjectSettings:
     """Return the project's settings: yours in lumet.toml over the inferred ones."""
+    return parse_settings(read_text(folder, SETTINGS) or "", inferred, mistakes)
+
+
+def parse_settings(
+    text: str, inferred: tuple[Entry, ...], mistakes: list[Mistake]
+) -> ProjectSettings:
+    """Return the settings that the text of a lumet.toml decides."""
     values: dict[str, Any] = {entry.path[0]: entry.value for entry in inferred}
-    checker = Checker(
-        DecisionFile(SETTINGS, read_text(folder, SETTINGS) or ""), mistakes
-    )
+    checker = Checker(DecisionFile(SETTINGS, text), mistakes)
     for key, value in checker.values.items():
-        if checker.known((key,), key, _SETTINGS_KEYS, "There is no setting") and (
-            checker.text((key,), value)
-        ):
+        if not checker.known((key,), key, _SETTINGS_KEYS, "There is no setting"):
+            continue
+        if key in _PATTERN_KEYS:
+            values[key] = checker.texts((key,), value) or ()
+        elif checker.text((key,), value):
             values[key] = value
     why = why_not_package(values["package"])
     if why:
@@ -186,7 +196,7 @@ def read_settings(
     language = values["language"]
     if not re.fullmatch(r"[a-z]{2,3}(_[A-Za-z]{2,4})*", language):
         checker.wrong(("language",), f'"{language}" is no language, such as en_GB.')
-    return ProjectSettings(**{key: values[key] for key in _SETTINGS_KEYS})
+    return ProjectSettings(**values)
 
 
 def read_environment(folder: Path) -> dict[str, str]:

@@ -33,6 +33,7 @@ class Survey:
     database: Database
     evidence: Evidence
     rules: int
+    left_out: tuple[str, ...] = ()
     settings: tuple[Inferred, ...] = ()
     tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
     access: tuple[Inferred, ...] = ()

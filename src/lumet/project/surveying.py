@@ -7,12 +7,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lumet.design.declaring import Declared
-from lumet.design.rewriting import Edited, rewrite
+from lumet.design.rewriting import Edited, rewrite, set_plain
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.contradicting import count_duplicates, count_orphans
 from lumet.evidence.model import Evidence
 from lumet.evidence.sampling import read_evidence
+from lumet.facts.choosing import choose_tables
 from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.model import Database
@@ -80,16 +81,25 @@ class SurveyReport:
     contradictions: list[Doubt] = field(default_factory=list)
 
 
+@dataclass(frozen=True, slots=True)
+class TableChoice:
+    """Shell patterns of the tables to read, and of those to leave out."""
+
+    tables: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+
+
 def survey(
     folder: Path,
     text: str | None,
     *,
     read_rows: bool = True,
     password: str | None = None,
+    choice: TableChoice | None = None,
 ) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
     write the project in `folder`. Never writes to the database. `password` takes the
-    place of the address's own.
+    place of the address's own; `choice` that of the patterns in lumet.toml.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a person
     edited is wrong; then nothing was written.
@@ -99,15 +109,19 @@ def survey(
     address = _address(folder, text, environment)
     if password is not None:
         address = address.with_password(password)
-    found = _read(address, read_rows)
+    settings_text = _settings_text(folder, choice)
+    chosen = _chosen(folder, settings_text, address)
+    database, evidence, left_out = _read(address, read_rows, chosen)
     before = _before(folder)
-    made = _infer(address, found)
+    made = _infer(address, database, evidence, left_out)
     mistakes: list[Mistake] = []
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)  # the facts stay the catalogue's
     report = SurveyReport(folder, address, made, is_first=before is None)
-    changes = _changes(folder, address, made, before, environment, report)
+    changes = _changes(
+        folder, address, made, before, environment, report, settings_text
+    )
     files.read_settings(folder, to_entries(made.settings), mistakes)
     broken = tuple(mistake for mistake in mistakes if mistake.is_broken)
     if broken:
@@ -140,7 +154,30 @@ def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Add
     return parse_address(known, folder)
 
 
-def _read(address: Address, read_rows: bool) -> tuple[Database, Evidence]:
+def _settings_text(folder: Path, choice: TableChoice | None) -> str:
+    """Return the text of lumet.toml, with the choice of tables recorded in it."""
+    text = files.read_text(folder, files.SETTINGS)
+    text = _SETTINGS_COMMENT if text is None else text
+    if choice is not None and choice.skip:
+        text = set_plain(text, "skip", choice.skip)
+    if choice is not None and choice.tables:
+        text = set_plain(text, "tables", choice.tables)
+    return text
+
+
+def _chosen(folder: Path, text: str, address: Address) -> TableChoice:
+    """Return the choice that lumet.toml records. Raises Mistakes."""
+    mistakes: list[Mistake] = []
+    inferred = files.inferred_settings(address.stem)
+    settings = files.parse_settings(text, inferred, mistakes)
+    if mistakes:
+        raise Mistakes(tuple(mistakes))
+    return TableChoice(settings.tables, settings.skip)
+
+
+def _read(
+    address: Address, read_rows: bool, choice: TableChoice
+) -> tuple[Database, Evidence, frozenset[str]]:
     has_password = address.url is None or address.url.password is not None
     place = str(address.path) if address.path is not None else address.shown
     with saying_why(place, has_password, lambda: other_databases(address)):
@@ -152,23 +189,31 @@ def _read(address: Address, read_rows: bool) -> tuple[Database, Evidence]:
                     f"{place} holds no table that can be read.",
                     "Is it the right one? Nothing was written.",
                 )
+            database, left_out = choose_tables(database, choice.tables, choice.skip)
+            if len(left_out) == len(database.tables):
+                raise LumetError(
+                    f"{place}: no table fits the patterns in {files.SETTINGS}.",
+                    "Patterns are as in a shell: --tables 'station*'.",
+                )
             evidence = read_evidence(engine, database) if read_rows else Evidence()
         finally:
             engine.dispose()
-    return database, evidence
+    return database, evidence, left_out
 
 
 def _before(folder: Path) -> Survey | None:
     return read_survey(folder) if (folder / files.SURVEY).exists() else None
 
 
-def _infer(address: Address, found: tuple[Database, Evidence]) -> Survey:
-    database, evidence = found
-    tables = infer(database, evidence)
+def _infer(
+    address: Address, database: Database, evidence: Evidence, left_out: frozenset[str]
+) -> Survey:
+    tables = infer(database, evidence, left_out)
     return Survey(
         database=database,
         evidence=evidence,
         rules=RULES_VERSION,
+        left_out=tuple(sorted(left_out)),
         settings=to_inferred(files.inferred_settings(address.stem)),
         tables={name: to_inferred(entries) for name, entries in tables.items()},
         access=to_inferred(infer_access(tables)),
@@ -182,6 +227,7 @@ def _changes(
     before: Survey | None,
     environment: dict[str, str],
     report: SurveyReport,
+    settings_text: str,
 ) -> list[Change]:
     changes: list[Change] = []
 
@@ -194,7 +240,9 @@ def _changes(
         report.edited += [(path, line) for line in done.edited]
 
     last_settings = to_entries(before.settings) if before else ()
-    bring(files.SETTINGS, _SETTINGS_COMMENT, to_entries(made.settings), last_settings)
+    done = rewrite(settings_text, to_entries(made.settings), last_settings)
+    changes.append(Change(files.SETTINGS, done.text.encode()))
+    report.edited += [(files.SETTINGS, line) for line in done.edited]
     for name, path in files.table_files(list(made.tables)).items():
         kind = made.database.table(name).kind
         printable = "".join(c if c.isprintable() else "?" for c in name)

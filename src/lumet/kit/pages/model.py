@@ -98,6 +98,7 @@ class TablePages:
     refers: ClassVar[Sequence[Refers]] = ()
     read_only: ClassVar[frozenset[str]] = frozenset()
     changeable: ClassVar[bool] = True
+    for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
 
     def __init__(self, name: str) -> None:
         self.name = name

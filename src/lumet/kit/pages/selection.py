@@ -129,6 +129,8 @@ class Selection:
             if row[place] is None:
                 return EMPTY
             if places and row[places[0]] is not None:
+                if target.for_lookups:
+                    return Cell(title(row))
                 record = encode_key([row[each] for each in places])
                 return Cell(title(row), address(target.name, record))
             return Cell(str(row[place]))  # refers to nothing that is there

@@ -77,7 +77,7 @@ def _menu() -> list[tuple[str, list[tuple[str, str]]]]:
 def _build_menu(made: Site, within: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
     groups: dict[str, list[tuple[str, str]]] = {}
     for pages in made.registry.pages.values():
-        if within.may("view", pages.table.name):
+        if not pages.for_lookups and within.may("view", pages.table.name):
             item = (pages.name, str(pages.plural))
             groups.setdefault(str(pages.group), []).append(item)
     last = ("Overviews", "Other", "Reference data")
@@ -93,7 +93,9 @@ def _pages(name: str, right: str = "view") -> tuple[TablePages, Reach]:
     reach does not exist."""
     within = reach()
     pages = site().registry.pages.get(name)
-    if pages is None or not within.may("view", pages.table.name):
+    if pages is None or pages.for_lookups:
+        abort(404)
+    if not within.may("view", pages.table.name):
         abort(404)
     changes = right in ("add", "edit", "delete")
     if not within.may(right, pages.table.name) or (changes and not pages.is_changeable):

@@ -1,0 +1,31 @@
+"""Choosing tables by shell patterns."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from fnmatch import fnmatchcase
+
+from lumet.facts.model import Database
+
+
+def choose_tables(
+    database: Database, wanted: Sequence[str], skipped: Sequence[str]
+) -> tuple[Database, frozenset[str]]:
+    """Return the database with the tables that a pattern in `wanted` fits (all, where
+    there is none) and no pattern in `skipped`, and with those that they refer to; and
+    the names of the latter, which are read for their lookups alone."""
+    chosen = {
+        table.name
+        for table in database.tables
+        if (not wanted or any(fnmatchcase(table.name, each) for each in wanted))
+        and not any(fnmatchcase(table.name, each) for each in skipped)
+    }
+    kept = set(chosen)
+    waiting = sorted(chosen)
+    while waiting:
+        for reference in database.table(waiting.pop()).references:
+            name = reference.referred_table
+            if name not in kept and name in database.by_name:
+                kept.add(name)
+                waiting.append(name)
+    tables = tuple(table for table in database.tables if table.name in kept)
+    return replace(database, tables=tables), frozenset(kept - chosen)
