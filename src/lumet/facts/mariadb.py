@@ -3,7 +3,6 @@ generated columns, and the checks that stand behind a column."""
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -12,7 +11,7 @@ from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import DatabaseError
 
 from lumet.facts.model import Check, Column, TableKind, Type, TypeKind
-from lumet.facts.supplement import Plain
+from lumet.facts.supplement import Plain, make_column
 
 _TABLES = """
     SELECT table_name, table_type, table_comment FROM information_schema.tables
@@ -77,23 +76,19 @@ class MariadbSupplement(Plain):
 
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return a column with its type as the catalogue spells it."""
-        column = super().column(table, found)
-        if (table, column.name) not in self._columns:  # the inspector leaves ` doubled
-            column = replace(column, name=column.name.replace("``", "`"))
+        if (table, found["name"]) not in self._columns:  # the inspector doubles a `
+            found["name"] = found["name"].replace("``", "`")
+        place = (table, found["name"])
         name, native, length, precision, scale, extra, expression, comment = (
-            self._columns[table, column.name]
+            self._columns[place]
         )
-        generated = "GENERATED" in extra.upper()
         kind = canonical_type(name, native, length, precision, scale)
-        if (table, column.name) in self._json:
-            kind = Type("json", native)
-        automatic = "auto_increment" in extra.lower()
-        return replace(
-            column,
-            type=kind,
-            automatic=automatic,
-            default=None if automatic or generated else column.default,
-            generated=(expression or "by the database") if generated else "",
+        is_generated = "GENERATED" in extra.upper()
+        return make_column(
+            found,
+            Type("json", native) if place in self._json else kind,
+            automatic="auto_increment" in extra.lower(),
+            generated=(expression or "by the database") if is_generated else "",
             comment=comment or "",
         )
 

@@ -2,7 +2,6 @@
 with nothing but SELECT sees little in information_schema."""
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -10,7 +9,7 @@ from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 
 from lumet.facts.model import Column, TableKind, Type, TypeKind
-from lumet.facts.supplement import Plain
+from lumet.facts.supplement import Plain, make_column
 
 _TABLES = """
     SELECT c.relname, c.relkind, obj_description(c.oid, 'pg_class'),
@@ -76,17 +75,15 @@ class PostgresqlSupplement(Plain):
 
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return a column with its type as the catalogue spells it."""
-        column = super().column(table, found)
         native, name, kind, modifier, automatic, generated, comment, needed, values = (
-            self._columns[table, column.name]
+            self._columns[table, found["name"]]
         )
-        return replace(
-            column,
-            type=canonical_type(native, name, kind, modifier, values),
-            nullable=not needed,
+        return make_column(
+            found,
+            canonical_type(native, name, kind, modifier, values),
             automatic=bool(automatic),
-            default=None if automatic or generated else column.default,
-            generated=column.generated or ("by the database" if generated else ""),
+            needed=bool(needed),
+            generated="by the database" if generated else "",
             comment=comment or "",
         )
 

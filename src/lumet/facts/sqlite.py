@@ -4,7 +4,6 @@ generated columns, which key numbers itself, and the rules of inline references.
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -13,7 +12,7 @@ from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import OperationalError
 
 from lumet.facts.model import Column, TableKind
-from lumet.facts.supplement import Plain, rule_of
+from lumet.facts.supplement import Plain, make_column, rule_of
 from lumet.facts.types import canonical_sqlite_type
 
 
@@ -22,7 +21,11 @@ class SqliteSupplement(Plain):
 
     def __init__(self, inspector: Inspector, connection: Connection) -> None:
         super().__init__(inspector)
-        self.unreadable = [n for n in self.kinds if not _is_readable(connection, n)]
+        doubtful = connection.exec_driver_sql(
+            "SELECT name FROM sqlite_master WHERE type = 'view'"
+            " OR (type = 'table' AND sql LIKE 'CREATE VIRTUAL%')"
+        ).scalars()
+        self.unreadable = [n for n in doubtful if not _is_readable(connection, n)]
         self.kinds: Mapping[str, TableKind] = {
             name: kind
             for name, kind in self.kinds.items()
@@ -75,17 +78,13 @@ class SqliteSupplement(Plain):
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return a column with its declared type."""
         place = (table, found["name"])
-        column = super().column(table, found)
-        generated = column.generated
-        if place in self._computed and not generated:
-            generated = "by the database"
         automatic = place in self._automatic
-        return replace(
-            column,
-            type=canonical_sqlite_type(self._types.get(place, "")),
-            nullable=column.nullable and not automatic,
+        return make_column(
+            found,
+            canonical_sqlite_type(self._types.get(place, "")),
             automatic=automatic,
-            generated=generated,
+            needed=automatic,
+            generated="by the database" if place in self._computed else "",
         )
 
     def rules(self, table: str, found: Any) -> tuple[str, str]:

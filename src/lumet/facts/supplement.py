@@ -51,16 +51,7 @@ class Plain:
     def column(self, table: str, found: ReflectedColumn) -> Column:
         """Return the column as the inspector sees it."""
         automatic = bool(found.get("autoincrement") is True or found.get("identity"))
-        computed = found.get("computed")
-        return Column(
-            name=found["name"],
-            type=type_of(found["type"]),
-            nullable=bool(found["nullable"]),
-            default=None if automatic else default_of(found.get("default")),
-            automatic=automatic,
-            generated=str(computed["sqltext"]) if computed else "",
-            comment=found.get("comment") or "",
-        )
+        return make_column(found, type_of(found["type"]), automatic=automatic)
 
     def rules(self, table: str, found: Any) -> tuple[str, str]:
         """Return the rules that the inspector knows."""
@@ -71,6 +62,31 @@ class Plain:
         """Return the constraints that the inspector knows."""
         checks = [Check(item["sqltext"].strip(), item["name"] or "") for item in found]
         return tuple(sorted(checks, key=lambda check: (check.name, check.text)))
+
+
+def make_column(
+    found: ReflectedColumn,
+    type_: Type,
+    *,
+    automatic: bool = False,
+    needed: bool = False,
+    generated: str = "",
+    comment: str | None = None,
+) -> Column:
+    """Return a column of a known type from what the inspector found; `needed` where it
+    may not be empty for a reason that the inspector does not see."""
+    computed = found.get("computed")
+    generated = str(computed["sqltext"]) if computed else generated
+    has_default = not automatic and not generated
+    return Column(
+        name=found["name"],
+        type=type_,
+        nullable=bool(found["nullable"]) and not needed,
+        default=default_of(found.get("default")) if has_default else None,
+        automatic=automatic,
+        generated=generated,
+        comment=(found.get("comment") if comment is None else comment) or "",
+    )
 
 
 def rule_of(text: str | None) -> str:
