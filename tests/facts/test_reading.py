@@ -114,6 +114,23 @@ class CatalogueTest(FileCase):
         self.assertEqual([p.name for p in self.folder.iterdir()], [self.path.name])
 
 
+class WalTest(FileCase):
+    def test_a_file_with_a_log_of_its_own_is_left_as_it_is(self) -> None:
+        """With a writer at work, whose last rows are not in the file itself yet."""
+        make_database(self.path, SCHEMA)
+        writer = sqlite3.connect(self.path, isolation_level=None)
+        self.addCleanup(writer.close)
+        writer.execute("PRAGMA journal_mode = WAL")
+        writer.execute("INSERT INTO district VALUES ('NR', 'North')")
+        before = hashlib.sha256(self.path.read_bytes()).digest()
+        engine = open_for_reading(parse_address(str(self.path), self.folder))
+        evidence = read_evidence(engine, read_database(engine))
+        engine.dispose()
+        self.assertEqual(evidence.table("district").rows, 1)
+        self.assertEqual(hashlib.sha256(self.path.read_bytes()).digest(), before)
+        self.assertEqual(writer.execute("PRAGMA journal_mode").fetchone(), ("wal",))
+
+
 class AddressTest(FileCase):
     def test_odd_paths_open_the_file_they_name(self) -> None:
         make_database(self.path, SCHEMA)

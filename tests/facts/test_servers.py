@@ -1,5 +1,6 @@
 """Museums of oddities on real servers: every fact is read, and nothing is harmed."""
 
+import time
 import unittest
 from pathlib import Path
 from typing import ClassVar
@@ -66,6 +67,24 @@ class MuseumCase(unittest.TestCase):
         with engine.connect() as connection, self.assertRaises(DBAPIError) as caught:
             connection.exec_driver_sql(statement)
         self.assertRegex(str(caught.exception).lower(), "read.only")
+
+    def check_a_lock_is_not_waited_for(self, lock: str) -> None:
+        """Hold a lock as a schema change does: the catalogue is read all the same, and
+        the table whose rows cannot be read is named."""
+        holder = connect(self.address).connect()
+        holder.detach()  # closed for good at the end: a pool would keep the lock
+        self.addCleanup(holder.close)
+        holder.exec_driver_sql("BEGIN")
+        holder.exec_driver_sql(lock)
+        engine = open_for_reading(parse_address(self.address, HERE))
+        self.addCleanup(engine.dispose)
+        began = time.monotonic()
+        found = read(self.address)
+        evidence = read_evidence(engine, found)
+        self.assertEqual(found, self.found)
+        self.assertIn("many", evidence.cut)
+        self.assertIn("child", evidence.tables)
+        self.assertLess(time.monotonic() - began, 25)
 
     def check_evidence_is_the_same_twice(self, rows: dict[str, int]) -> None:
         engine = open_for_reading(parse_address(self.address, HERE))
@@ -203,6 +222,9 @@ GRANT ALL ON many TO lumet_test_reader"""
             )
             self.assertEqual(held.scalar(), 0)
 
+    def test_a_schema_change_at_work_is_not_in_our_way(self) -> None:
+        self.check_a_lock_is_not_waited_for("LOCK TABLE many IN ACCESS EXCLUSIVE MODE")
+
     def test_refusals(self) -> None:
         self.assertIn(
             "nearest first: lumet_test_museum",
@@ -310,6 +332,9 @@ GRANT SELECT, INSERT, UPDATE, DELETE ON lumet_test_museum.many TO lumet_test_rea
     def test_nothing_is_harmed(self) -> None:
         self.check_nothing_can_be_written("DELETE FROM many")
         self.check_evidence_is_the_same_twice({"everything": 1, "many": 60_000})
+
+    def test_a_schema_change_at_work_is_not_in_our_way(self) -> None:
+        self.check_a_lock_is_not_waited_for("LOCK TABLES many WRITE")
 
     def test_refusals(self) -> None:
         self.assertIn(
