@@ -5,12 +5,13 @@ import unittest
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import create_engine, make_url
+from sqlalchemy import URL, create_engine, make_url
 
 POSTGRESQL = os.environ.get(
     "LUMET_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
 )
-MARIADB = os.environ.get("LUMET_MARIADB", "mariadb://root@127.0.0.1:3306/mysql")
+_LOCAL = URL.create("mariadb", "root", host="127.0.0.1", port=3306, database="mysql")
+MARIADB = os.environ.get("LUMET_MARIADB", _LOCAL.render_as_string())
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+pymysql"}
 
 

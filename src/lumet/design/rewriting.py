@@ -99,7 +99,6 @@ class _Sheet:
         self.line_end = "\r\n" if "\r\n" in text else "\n"
         plain = [each for each in self.statements if not each.machine and each.path]
         self.decided = {each.path for each in plain if each.kind == "pair"}
-        self.plain_headings = {each.path for each in plain if each.kind == "heading"}
         self.dotted = {
             each.path[:length]: each.section
             for each in plain

@@ -23,7 +23,6 @@ FieldKind = Literal[
     "other",
 ]
 Tone = Literal["good", "warn", "bad", "calm"]
-TomlValue = str | bool | int | float | list[Any] | dict[str, Any]
 
 FIELD_KINDS: tuple[str, ...] = get_args(FieldKind)
 TONES: tuple[str, ...] = get_args(Tone)

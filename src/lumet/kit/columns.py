@@ -179,17 +179,12 @@ class Shape(Shown):
         return func.ST_AsText(column)
 
 
-class Clock(Time):
+class Clock(Shown, Time):
     """A time on MariaDB, where a driver reads one of over a day wrongly."""
 
     cache_ok = True
-
-    @staticmethod
-    def is_raw(dialect: str) -> bool:
-        return True
-
-    def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        return cast(column, String)
+    read = staticmethod(Time.read)
+    write = staticmethod(Time.write)
 
 
 class _Native(UserDefinedType[Any]):

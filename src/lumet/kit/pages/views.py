@@ -21,7 +21,6 @@ from flask_login import current_user
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..fields import LookupField
 from ..reach import Reach
 from ..refusals import meaning
 from .deleting import consequences, delete_record
@@ -335,12 +334,7 @@ def _form_page(
             record_address(pages.name, segment) if segment else list_address(pages.name)
         ),
         came_from=_came_from(),
-        is_short=_is_short,
     )
-
-
-def _is_short(field: Any) -> bool:
-    return isinstance(field, LookupField) and not field.more
 
 
 def _came_from() -> str:
