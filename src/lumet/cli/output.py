@@ -4,7 +4,7 @@ Colour only supports: amber for doubtful, red for wrong. Everything reads withou
 80 columns and in a pipe.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 from rich.console import Console
@@ -13,6 +13,7 @@ from rich.markup import escape
 from lumet.demo.making import DemoUser
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import SERVER_NAMES
+from lumet.facts.model import Table
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import Doubt, SurveyReport
 
@@ -114,12 +115,14 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         for key, entry in entries.items()
     )
     yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
-    fixed = [
-        table.name for table in database.tables
-        if table.kind == "view" or not table.primary_key or not table.writable
-    ]  # fmt: skip
+    reasons = (
+        ("a view", [t.name for t in database.tables if t.kind == "view"]),
+        ("no key", _without(database.tables, lambda table: table.primary_key)),
+        ("no right to write", _without(database.tables, lambda table: table.writable)),
+    )
+    fixed = [f"{_named(names)} ({why})" for why, names in reasons if names]
     if fixed:
-        yield "Read-only", f"{_named(fixed)}: a view, without a key, or by its rights"
+        yield "Read-only", " · ".join(fixed)
     if database.unreadable:
         yield (
             "Unreadable",
@@ -133,6 +136,10 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
             "Lookups",
             f"{_named(report.survey.left_out)}: not chosen, but referred to",
         )
+
+
+def _without(tables: Sequence[Table], has: Callable[[Table], object]) -> list[str]:
+    return [table.name for table in tables if table.kind == "table" and not has(table)]
 
 
 def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
