@@ -66,6 +66,8 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             page.get_by_label("Visibility, %").fill("235")
             page.get_by_role("button", name="Save").click()
             page.locator("#field-station_id + .ts-wrapper").click()
+            page.locator(".ts-dropdown .option").first.wait_for()
+            page.wait_for_timeout(300)  # the control takes the focus a little later
             page.keyboard.type("ness")
             page.locator(".ts-dropdown .option.active .highlight").wait_for()
         if picture == "list":
@@ -136,6 +138,9 @@ def main() -> None:
             fresh.mkdir()
             shutil.copy(folder / "skerry_lights.db", fresh)
             take_terminal("survey", fresh, "lumet survey skerry_lights.db")
+            take_terminal(
+                "review", fresh, "lumet review --doubtful; lumet review light.lens_code"
+            )
             take_terminal("generate", fresh, "lumet generate")
 
 

@@ -79,7 +79,8 @@ class OdditiesTest(ApplicationCase):
             if pages[name].is_changeable:
                 self.open(client, f"/t/{name}/add")
             for key in re.findall(rf'href="/t/{name}/r/([^/"]+)"', listed):
-                for suffix in ("", "/edit", "/delete"):
+                changes = ("/edit", "/delete") if pages[name].is_changeable else ()
+                for suffix in ("", *changes):
                     page = self.open(client, f"/t/{name}/r/{key}{suffix}")
                     if suffix == "/edit":
                         answer = client.post(

@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 
 from lumet.errors import CannotRun, LumetError
-from lumet.evidence.sampling import SAMPLE_ROWS, read_evidence
+from lumet.evidence.sampling import SAMPLE_ROWS, read_samples
 from lumet.facts.connecting import open_for_reading, parse_address
 from lumet.facts.model import Database, Index, Reference
 from lumet.facts.reading import read_database
@@ -105,7 +105,7 @@ class CatalogueTest(FileCase):
         before = hashlib.sha256(self.path.read_bytes()).digest()
         address = parse_address(str(self.path), self.folder)
         engine = open_for_reading(address)
-        read_evidence(engine, read_database(engine))
+        read_samples(engine, read_database(engine))[0]
         with engine.connect() as connection, self.assertRaises(Exception) as caught:
             connection.exec_driver_sql("DELETE FROM district")
         self.assertIn("readonly", str(caught.exception))
@@ -124,7 +124,7 @@ class WalTest(FileCase):
         writer.execute("INSERT INTO district VALUES ('NR', 'North')")
         before = hashlib.sha256(self.path.read_bytes()).digest()
         engine = open_for_reading(parse_address(str(self.path), self.folder))
-        evidence = read_evidence(engine, read_database(engine))
+        evidence = read_samples(engine, read_database(engine))[0]
         engine.dispose()
         self.assertEqual(evidence.table("district").rows, 1)
         self.assertEqual(hashlib.sha256(self.path.read_bytes()).digest(), before)
@@ -178,8 +178,8 @@ class EvidenceTest(FileCase):
         engine = open_for_reading(parse_address(str(self.path), self.folder))
         self.addCleanup(engine.dispose)
         database = read_database(engine)
-        profile = read_evidence(engine, database).table("reading")
-        self.assertEqual(profile, read_evidence(engine, database).table("reading"))
+        profile = read_samples(engine, database)[0].table("reading")
+        self.assertEqual(profile, read_samples(engine, database)[0].table("reading"))
         self.assertLessEqual(profile.sampled, SAMPLE_ROWS)
         self.assertAlmostEqual(profile.rows, 120_000, delta=12_000)
         self.assertEqual(profile.columns["state"].values, ("dark", "lit"))
@@ -191,15 +191,21 @@ class EvidenceTest(FileCase):
     def test_no_value_of_a_person_is_kept(self) -> None:
         rows = "".join(
             f"INSERT INTO keeper VALUES ({n}, 'Zanzibarine', 'q@x.example', 'secretword', 42424242);"
+            f"INSERT INTO visit VALUES ({n % 7}, '{'open' if n else 'Quixotic'}', 31415.9265, '1871-03-05',"
+            f" '+47 555 {n:05d}', 'Hollow lane {n}', {n * 7_777_777});"
             for n in range(60)
         )
+        rows += "INSERT INTO code VALUES ('UMBRA', 'Penumbra'); INSERT INTO code VALUES ('LUX', 'Lucent');"
         make_database(
             self.path,
             "CREATE TABLE keeper (id INTEGER PRIMARY KEY, last_name TEXT, contact TEXT,"
-            " password TEXT, salary INTEGER);" + rows,
+            " password TEXT, salary INTEGER);"
+            "CREATE TABLE visit (code INTEGER, state TEXT, cost REAL, day TEXT, tel TEXT, place TEXT, n INTEGER);"
+            "CREATE TABLE code (code TEXT, label TEXT);" + rows,
         )
         engine = open_for_reading(parse_address(str(self.path), self.folder))
         self.addCleanup(engine.dispose)
-        told = repr(read_evidence(engine, read_database(engine)))
-        for word in ("Zanzibarine", "q@x.example", "secretword", "42424242"):
+        told = repr(read_samples(engine, read_database(engine))[0])
+        for word in ("Zanzibarine", "q@x.example", "secretword", "42424242", "Quixotic", "31415",
+                     "1871", "555 000", "Hollow", "7777777", "458888843", "UMBRA", "Penumbra"):  # fmt: skip
             self.assertNotIn(word, told)

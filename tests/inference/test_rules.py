@@ -176,6 +176,15 @@ class ColumnTest(unittest.TestCase):
         "row_version INTEGER !",
         "api_token TEXT",
         "state TEXT",
+        "contact_mail TEXT",
+        "price DECIMAL(8,2)",
+        "load_pct INTEGER",
+        "latitude REAL",
+        "seen TEXT",
+        "photo TEXT",
+        "tel TEXT",
+        "gone CHAR(1)",
+        "shape TEXT",
         key="id",
         references=(
             reference("lens_code lens.code"),
@@ -194,6 +203,11 @@ class ColumnTest(unittest.TestCase):
             station={
                 "is_lit": ColumnProfile(flag=True, distinct=0.1),
                 "state": ColumnProfile(values=("a", "b"), distinct=0.1),
+                "contact_mail": ColumnProfile(distinct=1, pattern="e-mail"),
+                "seen": ColumnProfile(distinct=0.5, spelling="DD.MM.YYYY"),
+                "photo": ColumnProfile(distinct=1, pattern="image"),
+                "gone": ColumnProfile(distinct=0.1, values=("N", "Y"), spelling="Y/N"),
+                "shape": ColumnProfile(distinct=0.9, longest=20, mean_length=8),
             }
         )
         found = database(self.TABLE, self.LENS, self.DISTRICT, self.KEEPER)
@@ -208,7 +222,9 @@ class ColumnTest(unittest.TestCase):
             "lens_code": "lookup", "district_id": "lookup", "keeper_id": "integer",
             "kind": "choice", "is_lit": "yes/no", "built_year": "code",
             "remarks": "long text", "short_note": "text", "area": "other",
-            "created_at": "moment", "state": "text",
+            "created_at": "moment", "state": "choice", "contact_mail": "e-mail",
+            "price": "money", "load_pct": "percent", "latitude": "latitude", "seen": "date",
+            "photo": "image", "tel": "phone", "gone": "yes/no", "shape": "text",
         }  # fmt: skip
         for name, kind in expected.items():
             with self.subTest(name):
@@ -222,7 +238,10 @@ class ColumnTest(unittest.TestCase):
         keeper = self.entries["field", "keeper_id", "kind"]
         self.assertLess(keeper.confidence, 0.7)
         self.assertEqual(keeper.reason, "named like keeper; no reference is declared")
-        self.assertLess(self.entries["field", "state", "kind"].confidence, 0.7)
+        others = self.entries["field", "state", "others"]
+        self.assertEqual(
+            (others.value, others.reason), (True, "no list confirms the values")
+        )
 
     def test_labels(self) -> None:
         expected = {

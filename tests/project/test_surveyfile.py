@@ -4,14 +4,14 @@ import json
 import unittest
 from pathlib import Path
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
 from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Check, Column, Database, Default, Index, Table, Type
 from lumet.inference.inferring import infer, infer_access
-from lumet.project.schema import survey_schema
+from lumet.project.documents import survey_schema
 from lumet.project.surveyfile import Survey, read_survey, to_inferred, write_survey
 from tests.support.builders import database, evidence, reference, table
 from tests.support.projects import ProjectCase
@@ -39,7 +39,7 @@ class SurveyFileTest(ProjectCase):
     def test_the_schema_is_current_and_every_survey_fits_it(self) -> None:
         kept = json.loads(SCHEMA.read_text(encoding="utf-8"))
         self.assertEqual(
-            kept, survey_schema(), "python -m lumet.project.schema > docs/…"
+            kept, survey_schema(), "python -m lumet.project.documents docs"
         )
         Draft202012Validator.check_schema(kept)
         text = write_survey(made(database(STATION)))
@@ -63,6 +63,7 @@ NAMES = st.text(min_size=1, max_size=63).filter(lambda text: text.isprintable())
 
 
 class RoundTripTest(unittest.TestCase):
+    @settings(deadline=None)
     @given(st.lists(NAMES, min_size=1, max_size=4, unique=True), NAMES)
     def test_any_name_survives(self, names: list[str], other: str) -> None:
         columns = tuple(

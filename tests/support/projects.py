@@ -16,6 +16,7 @@ from typing import Any
 
 from lumet.project.commands import run_generation, run_survey
 from lumet.project.generating import GenerationReport
+from lumet.project.surveying import TableChoice
 
 COMMAND = Path(sysconfig.get_path("scripts")) / "lumet"
 PASSWORD = "only-for-tests-7-lamps"
@@ -79,6 +80,7 @@ class ApplicationCase(unittest.TestCase):
     """
 
     SCRIPT = ""
+    CHOICE: TableChoice | None = None
     folder: Path
     path: Path
     package: str
@@ -97,7 +99,7 @@ class ApplicationCase(unittest.TestCase):
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
         cls.package = f"coast_{next(_numbers)}"
-        run_survey(cls.folder, cls.make())
+        run_survey(cls.folder, cls.make(), choice=cls.CHOICE)
         settings = cls.folder / "lumet.toml"
         settings.write_text(f'package = "{cls.package}"\n' + settings.read_text())
         cls.decide()

@@ -3,7 +3,7 @@
 import os
 import unittest
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 from sqlalchemy import URL, create_engine, make_url
 
@@ -50,3 +50,40 @@ def make_server_database(
     address = url.render_as_string(hide_password=False)
     run(address, script)
     return address
+
+
+class OnServer:
+    """What makes a test of an application one on a server; its `script` makes the
+    database anew for the class."""
+
+    SERVER: ClassVar[str]
+    DATABASE: ClassVar[str]
+    address: ClassVar[str]
+
+    @classmethod
+    def script(cls) -> str:
+        """Return the statements that make the database."""
+        raise NotImplementedError
+
+    @classmethod
+    def make(cls: Any) -> str:
+        cls.address = make_server_database(cls, cls.SERVER, cls.DATABASE, cls.script())
+        return str(cls.address)
+
+    @classmethod
+    def keep_pristine(cls) -> None:
+        pass
+
+    def restore(self) -> None:
+        pass
+
+    def rows(self, query: str) -> list[Any]:
+        engine = connect(self.address)
+        try:
+            with engine.connect() as connection:
+                return [tuple(row) for row in connection.exec_driver_sql(query)]
+        finally:
+            engine.dispose()
+
+    def change(self, statement: str) -> None:
+        run(self.address, [statement])

@@ -1,13 +1,32 @@
-"""Asking on a terminal for what an address leaves out."""
+"""Asking on a terminal for what was left out: a password, or the whole address."""
 
+import getpass
 import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import typer
+from rich.console import Console
+from rich.markup import escape
 
-from lumet.facts.refusals import PasswordNeeded
+from lumet.errors import CannotRun
+from lumet.facts.comparing import Difference
+from lumet.facts.connecting import (
+    PORTS,
+    SERVER_NAMES,
+    Address,
+    parse_address,
+    server_address,
+)
+from lumet.facts.others import other_databases, schemas_with_tables, table_names
+from lumet.facts.refusals import PasswordNeeded, saying_why
 from lumet.project.commands import run_survey
-from lumet.project.surveying import SurveyReport, TableChoice
+from lumet.project.surveying import SurveyReport, TableChoice, known_address
+
+MOST_LISTED = 40  # names in one list
 
 
 def survey_asking(
@@ -17,14 +36,169 @@ def survey_asking(
     read_rows: bool = True,
     choice: TableChoice | None = None,
 ) -> SurveyReport:
-    """Survey; where the server wants a password that the address does not have, ask for
-    it on a terminal, without showing it."""
+    """Survey; on a terminal, ask for the address where none is known, and for a password
+    that the server wants, without showing it."""
+    password = None
+    if database is None and sys.stdin.isatty() and not known_address(project):
+        database, choice = _ask_for_all(choice or TableChoice())
     try:
-        return run_survey(project, database, read_rows=read_rows, choice=choice)
+        with _progress() as told:
+            return run_survey(
+                project,
+                database,
+                read_rows=read_rows,
+                choice=choice,
+                told=told,
+                confirm=told.confirm,
+            )
     except PasswordNeeded:
         if not sys.stdin.isatty():
             raise
-    password = typer.prompt("Password", hide_input=True, err=True)
-    return run_survey(
-        project, database, read_rows=read_rows, password=password, choice=choice
-    )
+    password = _ask("Password", hide_input=True)
+    with _progress() as told:
+        return run_survey(
+            project,
+            database,
+            read_rows=read_rows,
+            password=password,
+            choice=choice,
+            told=told,
+            confirm=told.confirm,
+        )
+
+
+class _Terminal:
+    """What a survey shows and asks meanwhile. Ctrl C ends the reading of rows, not the
+    survey."""
+
+    def __init__(self) -> None:
+        self.status = Console(stderr=True).status("Reading the catalogue …")
+
+    def __call__(self, place: str) -> None:
+        self.status.update(
+            f"Reading {escape(place)} … (Ctrl C: go on without the rest)"
+        )
+
+    def confirm(self, renaming: Difference) -> bool:
+        """Ask whether a column was renamed; off a terminal it is only reported."""
+        if not sys.stdin.isatty():
+            return False
+        self.status.stop()
+        old, new = renaming.before, renaming.after
+        question = (
+            f"  ? {renaming.table}.{old} → {new}   renamed? Your lines then follow"
+        )
+        return bool(typer.confirm(question, err=True))
+
+
+@contextmanager
+def _progress() -> Iterator[_Terminal]:
+    terminal = _Terminal()
+    if not sys.stderr.isatty():
+        yield terminal
+        return
+    with terminal.status:
+        yield terminal
+
+
+def _ask_for_all(choice: TableChoice) -> tuple[str, TableChoice]:
+    """Ask for the kind of database, where it is, and what of it to read; each answer is
+    tried at once. Returns the address, and the choice of schemas and tables."""
+    _say("No database was named. Enter takes what stands in brackets.\n")
+    kind = _pick("Kind", list(SERVER_NAMES), "sqlite")
+    if kind == "sqlite":
+        return str(_ask_until_it_opens(_ask_for_file)), choice
+    address = _ask_until_it_opens(lambda: _ask_for_server(kind))
+    assert isinstance(address, Address)
+    if not choice.schemas:
+        choice = replace(choice, schemas=_ask_for_schemas(address))
+    if not choice.tables and not choice.skip:
+        choice = replace(choice, tables=_ask_for_tables(address, choice.schemas))
+    return address.kept(Path()), choice
+
+
+def _ask_until_it_opens(ask: Callable[[], Any]) -> Any:
+    while True:
+        try:
+            return ask()
+        except CannotRun as error:
+            _say(f"{error}\n")
+
+
+def _ask_for_file() -> Path:
+    path = _ask("File")
+    found = parse_address(path, Path.cwd()).path
+    if found is None or not found.is_file():
+        raise CannotRun(f"{path}: there is no such file.")
+    return found
+
+
+def _ask_for_server(kind: str) -> Address:
+    host = _ask("Host", default="127.0.0.1")
+    port = int(_ask("Port", default=str(PORTS[kind]), type=int))
+    user = _ask("User", default=getpass.getuser())
+    password = _ask("Password, empty for none", hide_input=True, default="")
+    known = server_address(kind, host=host, port=port, user=user, password=password)
+    place = f"{SERVER_NAMES[kind]} at {host}"
+    with saying_why(place, bool(password)):
+        names = other_databases(known)
+    _say(f"\n  {place} answers. Databases: {_listed(names)}")
+    return known.with_database(_pick("Database", names, _only(names)))
+
+
+def _ask_for_schemas(address: Address) -> tuple[str, ...]:
+    names = schemas_with_tables(address)
+    if len(names) < 2:
+        return tuple(name for name in names if name != "public")
+    _say(f"\n  Schemas with tables: {_listed(names)}")
+    usual = "public" if "public" in names else names[0]
+    found = _pick_several("Schemas, with commas between them", names, usual)
+    return () if found == ("public",) else found
+
+
+def _ask_for_tables(address: Address, schemas: Sequence[str]) -> tuple[str, ...]:
+    names = table_names(address, schemas)
+    _say(f"\n  {len(names)} tables and views: {_listed(names)}")
+    text = _ask("Those to read, as patterns with commas between them", default="all")
+    patterns = _split(text)
+    return () if patterns == ("all",) else patterns
+
+
+def _pick(question: str, names: Sequence[str], usual: str) -> str:
+    """Ask for one of `names`, until it is one."""
+    while True:
+        found = str(_ask(f"{question} ({', '.join(names)})" if len(names) < 5 else question,
+                         default=usual or None)).strip()  # fmt: skip
+        if found in names:
+            return found
+        _say(f"  There is no {found}: {_listed(names)}")
+
+
+def _pick_several(question: str, names: Sequence[str], usual: str) -> tuple[str, ...]:
+    while True:
+        found = _split(_ask(question, default=usual))
+        unknown = [name for name in found if name not in names]
+        if found and not unknown:
+            return found
+        _say(f"  There is no {', '.join(unknown)}.")
+
+
+def _split(text: str) -> tuple[str, ...]:
+    return tuple(part.strip() for part in text.split(",") if part.strip())
+
+
+def _only(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else ""
+
+
+def _listed(names: Sequence[str]) -> str:
+    more = len(names) - MOST_LISTED
+    return ", ".join(names[:MOST_LISTED]) + (f" and {more} more" if more > 0 else "")
+
+
+def _ask(question: str, **rest: Any) -> str:
+    return str(typer.prompt(question, err=True, **{"show_default": True} | rest))
+
+
+def _say(text: str) -> None:
+    typer.echo(text, err=True)

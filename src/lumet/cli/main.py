@@ -69,6 +69,10 @@ def survey(
         Optional[list[str]],  # noqa: UP045
         typer.Option("--skip", metavar="PATTERN", help="Leave these out; repeatable."),
     ] = None,
+    schema: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--schema", metavar="NAME", help="Read this schema; repeatable."),
+    ] = None,
     no_data: NoData = False,
 ) -> None:
     """Read a database and write what was found and decided.
@@ -82,10 +86,44 @@ def survey(
         from lumet.cli.output import show_survey
         from lumet.project.surveying import TableChoice
 
-        choice = TableChoice(tuple(tables or ()), tuple(skip or ()))
+        chosen = (schema, tables, skip)
+        choice = TableChoice(*(tuple(each or ()) for each in chosen))
         show_survey(
             survey_asking(project, database, read_rows=not no_data, choice=choice)
         )
+
+    _carry_out(work)
+
+
+@app.command()
+def review(
+    place: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(metavar="TABLE[.COLUMN]", help="What to show; by default all."),
+    ] = None,
+    project: Project = Path(),
+    doubtful: Annotated[
+        bool, typer.Option("--doubtful", help="Only what to look at first.")
+    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="For programs.")] = False,
+) -> None:
+    """Show the decisions: each with its value, its reason, and where to change it.
+
+    The doubtful ones come first. Reads the project alone, never the database.
+    """
+
+    def work() -> None:
+        from lumet.cli.review import show_json, show_review, show_table
+        from lumet.project.reviewing import chosen
+        from lumet.project.reviewing import review as look
+
+        found = look(project.resolve())
+        if as_json:
+            show_json(found)
+        elif place is not None:
+            show_table(*chosen(found, place), found)
+        else:
+            show_review(found, doubtful)
 
     _carry_out(work)
 

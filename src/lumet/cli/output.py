@@ -4,6 +4,7 @@ Colour only supports: amber for doubtful, red for wrong. Everything reads withou
 80 columns and in a pipe.
 """
 
+import textwrap
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from lumet.demo.making import DemoUser
+from lumet.design.vocabulary import EDIT_IN_PLACE
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import SERVER_NAMES
 from lumet.facts.model import Table
@@ -34,10 +36,10 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     """Say what a survey found. `is_alone`: name the next command."""
     out = _console()
     database, evidence = report.survey.database, report.survey.evidence
-    kinds = [table.kind for table in database.tables]
-    parts = [_counted(kinds.count("table"), "table")]
-    if "view" in kinds:
-        parts.append(_counted(kinds.count("view"), "view"))
+    views = sum(table.is_view for table in database.tables)
+    parts = [_counted(len(database.tables) - views, "table")]
+    if views:
+        parts.append(_counted(views, "view"))
     rows = sum(profile.rows for profile in evidence.tables.values())
     sampled = sum(profile.sampled for profile in evidence.tables.values())
     if evidence.tables:
@@ -51,10 +53,16 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     )
     if report.is_first:
         for label, text in _findings(report):
-            out.print(f"  {label:<13}{escape(text)}")
+            for part in textwrap.wrap(text, _WIDTH - 15) or [""]:
+                out.print(f"  {label:<13}{escape(part)}")
+                label = ""
         _show_doubts(out, report.doubts)
     else:
         _show_differences(out, report.differences)
+    if report.followed:
+        out.print("\nThese lines of yours follow a new name:")
+        for path, line in report.followed:
+            out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
     if report.contradictions:
         out.print("\n[yellow]The rows contradict what you declared:[/]")
         for doubt in report.contradictions:
@@ -65,9 +73,10 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         )
         for mistake in report.misfits:
             out.print("  " + escape(str(mistake)).replace("\n", "\n  "))
-    for table in evidence.cut:
+    if evidence.cut:
         out.print(
-            f"\n[yellow]{escape(table)} could not be read; decided without it.[/]"
+            f"\n[yellow]Not looked at: {escape(_named(evidence.cut))}; decided without"
+            " their rows.[/]"
         )
     if report.edited:
         out.print('\nEdited, but still marked "#~": take away the mark to decide:')
@@ -81,7 +90,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         else "\nNothing was written: all is as it was."
     )
     if is_alone:
-        out.print("Next:  lumet generate      or      lumet serve")
+        out.print("Next:  lumet review --doubtful      or      lumet serve")
 
 
 def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
@@ -90,11 +99,18 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     names = {table.name for table in database.tables}
     lost = [r for r in references if r.referred_table not in names]
     nowhere = f" · {len(lost)} to tables that are not there" if lost else ""
-    yield "References", f"{len(references)} declared{nowhere}"
     decided = {
         table: {entry.key: entry for entry in entries}
         for table, entries in report.survey.tables.items()
     }
+    found = sum(
+        key[-1] == "references" or key[0] == "refers"
+        for entries in decided.values()
+        for key in entries
+    )
+    where = "in the rows" if report.survey.evidence.tables else "by their names"
+    told = f" · {found} found {where}" if found else ""
+    yield "References", f"{len(references)} declared{told}{nowhere}"
     left = [table for table, entries in decided.items() if ("include",) in entries]
     titles = {
         table: entries[("title",)]
@@ -104,6 +120,22 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     weak = [table for table, title in titles.items() if title.confidence < 0.6]
     text = f"{len(titles) - len(weak)} of {len(titles)} tables have a telling one"
     yield "Titles", text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
+    edited = [
+        f"{key[1]} in {table}"
+        for table, entries in decided.items()
+        for key, entry in entries.items()
+        if key[0] == "details" and EDIT_IN_PLACE in str(entry.value)
+    ]
+    if edited:
+        yield "In place", " · ".join(edited[:MOST_NAMED])
+    if report.junctions:
+        yield (
+            "Many-to-many",
+            " · ".join(
+                f"{j.table} {j.reason.partition(',')[0]}"
+                for j in report.junctions[:MOST_NAMED]
+            ),
+        )
     lookups = sum(
         entry.value == "lookup" and key[-1:] == ("kind",)
         for entries in decided.values()
@@ -116,9 +148,9 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     )
     yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
     reasons = (
-        ("a view", [t.name for t in database.tables if t.kind == "view"]),
+        ("a view", [t.name for t in database.tables if t.is_view]),
         ("no key", _without(database.tables, lambda table: table.primary_key)),
-        ("no right to write", _without(database.tables, lambda table: table.writable)),
+        ("no right to write", _without(database.tables, lambda t: t.is_changeable)),
     )
     fixed = [f"{_named(names)} ({why})" for why, names in reasons if names]
     if fixed:
@@ -139,7 +171,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
 
 
 def _without(tables: Sequence[Table], has: Callable[[Table], object]) -> list[str]:
-    return [table.name for table in tables if table.kind == "table" and not has(table)]
+    return [table.name for table in tables if not (table.is_view or has(table))]
 
 
 def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
@@ -167,8 +199,10 @@ def _in_words(difference: Difference) -> str:
     what, kind = difference.what, difference.kind
     if kind == "renamed":
         return f"perhaps {difference.before} renamed ({difference.confidence:.0%})"
-    if kind in ("retyped", "changed") and what in ("column", "key"):
-        label = "key: " if what == "key" else ""
+    if what == "definition":
+        return "the view's definition changed"
+    if kind in ("retyped", "changed") and what in ("column", "key", "rights"):
+        label = {"key": "key: ", "rights": "may be written: "}.get(what, "")
         return f"{label}{difference.before or 'none'} → {difference.after or 'none'}"
     if what == "column":
         return difference.after if kind == "added" else "dropped; your lines are kept"

@@ -10,7 +10,7 @@ from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from lumet.demo import words
+from lumet.demo import fleet, words
 
 SEED = 1887
 TODAY = date(2026, 11, 20)
@@ -143,6 +143,7 @@ def build_database(path: Path) -> None:
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.executescript(SCHEMA)
+        connection.executescript(fleet.SCHEMA)
         connection.execute("BEGIN")
         for table, rows in _tables(chance):
             _insert(connection, table, rows)
@@ -176,6 +177,7 @@ def _tables(
     yield "inspection_finding", _findings(chance, inspections)
     yield "lamp_reading", _readings(chance)
     yield "LOGBOOK_OLD", _logbook(chance)
+    yield from fleet.fleet_tables(STATIONS, LIGHTS, KEEPERS, TODAY)
     yield "schema_version", iter([(n, f"2024-0{n}-11 09:00:00") for n in range(1, 8)])
 
 

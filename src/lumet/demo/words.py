@@ -99,3 +99,37 @@ def station_names(chance: random.Random, count: int) -> list[str]:
     """Return `count` different names of stations."""
     pairs = [f"{first} {second}" for first in _FIRST for second in _SECOND]
     return chance.sample(pairs, count)
+
+
+VESSELS = (
+    ("GAN", "Gannet Strand", "NR", 1987, "Y"),
+    ("KIT", "Kittiwake", "SF", 2004, "Y"),
+    ("PET", "Storm Petrel", "OW", 1969, "N"),
+    ("SKU", "Great Skua", "TS", 2015, "Y"),
+    ("TUR", "Turnstone", "MR", 1994, "Y"),
+    ("WHI", "Whimbrel", "SD", 2021, "Y"),
+)
+
+PARTS = (
+    "Lamp changer", "Rotation drive", "Battery bank", "Charging unit", "Fog signal head",
+    "Optic carriage", "Control cabinet", "Radio beacon set", "Halogen lamp 250 W",
+    "Halogen lamp 1000 W", "Lamp socket", "Lens prism, upper", "Lens prism, lower",
+    "Bearing ring", "Drive belt", "Gear wheel, brass", "Worm shaft", "Brush set",
+    "Battery cell 2 V", "Cell connector", "Solar panel 80 W", "Charge regulator",
+    "Fuse link 10 A", "Fuse link 25 A", "Photo switch", "Flasher card", "Signal horn",
+    "Membrane, steel", "Gallery pane", "Pane putty, tub", "Ventilator cowl", "Door hinge, bronze",
+    "Ladder rung", "Mooring shackle", "Chain link, 38 mm", "Buoy topmark", "Zinc anode",
+    "Tide staff board",
+)  # fmt: skip
+
+REPAIRS = (
+    "Lamp failed to change over; changer cleaned and greased.",
+    "Drive stiff in cold weather; belt replaced.",
+    "Two panes cracked by ice; renewed.",
+    "Battery would not hold its charge overnight.",
+    "Photo switch covered with salt; washed, works again.",
+    "Shackle worn to half its size; replaced with the buoy on deck.",
+    "Flash irregular by night; card replaced and timed.",
+    None,
+    "Door would not close; hinge straightened.",
+)

@@ -9,31 +9,66 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from lumet.design.statements import Path
+from lumet.design.vocabulary import Refer
 from lumet.facts.model import Database, Reference, Table
 
 
 @dataclass(frozen=True, slots=True)
 class Declared:
-    """One declaration: a key of `table` over `columns`, or, with `referred_table`, a
-    reference that starts there."""
+    """One declaration: a key of `table` over `columns`; with `referred_table` a reference
+    that starts there; `is_denied`: that there is none, whatever else says so."""
 
     table: str
     columns: tuple[str, ...]
     referred_table: str = ""
     referred_columns: tuple[str, ...] = ()
+    is_denied: bool = False
 
 
-def declarations(own: Mapping[str, Mapping[Path, Any]]) -> tuple[Declared, ...]:
-    """Return what a person's decisions, by table and path, declare."""
+def declarations(
+    values: Mapping[str, Mapping[Path, Any]], database: Database
+) -> tuple[Declared, ...]:
+    """Return what decisions, by table and path, declare."""
     found = []
-    for table, values in own.items():
-        for path, value in values.items():
+    for table, decisions in values.items():
+        for path, value in decisions.items():
             if path == ("key",):
                 found.append(Declared(table, tuple(value)))
             elif len(path) == 3 and path[2] == "references":
-                referred, _, column = str(value).rpartition(".")
-                found.append(Declared(table, (path[1],), referred, (column,)))
+                if value:
+                    referred, column = _end(str(value), database)
+                    found.append(Declared(table, (path[1],), referred, (column,)))
+                else:
+                    found.append(Declared(table, (path[1],), is_denied=True))
+            elif len(path) == 2 and path[0] == "refers":
+                refers = refers_of(path[1], value)
+                found += [Declared(table, r.by, r.table, r.to) for r in refers]
+                if not refers:
+                    found.append(Declared(table, (), path[1], is_denied=True))
     return tuple(found)
+
+
+def _end(text: str, database: Database) -> tuple[str, str]:
+    """Return the table and the column of "table.column"; either name may hold a dot."""
+    parts = text.split(".")
+    for place in range(1, len(parts)):
+        table, column = ".".join(parts[:place]), ".".join(parts[place:])
+        found = database.by_name.get(table)
+        if found is not None and found.has_column(column):
+            return table, column
+    table, _, column = text.rpartition(".")
+    return table, column
+
+
+def refers_of(name: str, value: Any) -> tuple[Refer, ...]:
+    """Return the references that the TOML `value` of table `name` stands for."""
+    items = value if isinstance(value, list | tuple) else [value]
+    return tuple(
+        item if isinstance(item, Refer) else Refer(
+            table=name, by=tuple(item["by"]), to=tuple(item["to"])
+        )
+        for item in items
+    )  # fmt: skip
 
 
 def with_declared(database: Database, declared: tuple[Declared, ...]) -> Database:
@@ -49,11 +84,20 @@ def with_declared(database: Database, declared: tuple[Declared, ...]) -> Databas
 
 
 def _with_one(table: Table, declared: Declared) -> Table:
-    if not declared.referred_table:
+    if not declared.referred_table and not declared.is_denied:
         return replace(table, primary_key=declared.columns)
-    others = [r for r in table.references if r.columns != declared.columns]
-    reference = Reference(
-        declared.columns, declared.referred_table, declared.referred_columns
-    )
-    ordered = sorted([*others, reference], key=lambda r: (r.columns, r.name))
+    kept = [r for r in table.references if not _is_replaced(r, declared)]
+    if not declared.is_denied:
+        reference = Reference(
+            declared.columns, declared.referred_table, declared.referred_columns
+        )
+        kept.append(reference)
+    ordered = sorted(kept, key=lambda r: (r.columns, r.name))
     return replace(table, references=tuple(ordered))
+
+
+def _is_replaced(reference: Reference, declared: Declared) -> bool:
+    if declared.is_denied and not declared.columns:
+        several = len(reference.columns) > 1
+        return several and reference.referred_table == declared.referred_table
+    return reference.columns == declared.columns

@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
@@ -17,23 +17,33 @@ from lumet.design.statements import (
     without_doubled,
 )
 from lumet.design.vocabulary import (
+    EDIT_IN_PLACE,
     FIELD_KINDS,
+    PAGE_KINDS,
     TONES,
     Detail,
     Entry,
     FieldDecisions,
     ListDecisions,
+    PageDecisions,
+    Refer,
     TableDecisions,
     keys_of,
 )
 from lumet.errors import Mistake
-from lumet.facts.model import Database, Table
+from lumet.evidence.spellings import SPELLINGS
+from lumet.expressions.conditions import check_condition
+from lumet.facts.model import Column, Database, Table
 
+TABLE_PATTERN, TYPE_PATTERN, COMMENT_PATTERN = "table:", "type:", "comment:"
 TITLE_PART = re.compile(r"\{([^{}]+)\}")
 _ROOT = keys_of(TableDecisions)
 _LIST = keys_of(ListDecisions)
+_PAGE = keys_of(PageDecisions)
 _FIELD = keys_of(FieldDecisions)
-_SECTIONS = ("list", "sections", "details", "field")
+_PAGES = ("record", "add", "edit")
+_SECTIONS = ("list", *_PAGES, "sections", "details", "refers", "field")
+_FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
 _LEAVES = (*_ROOT, *_LIST, *_FIELD)
 
 
@@ -153,11 +163,18 @@ def read_table_file(
 
 
 def read_everywhere(checker: Checker) -> dict[str, dict[str, Any]]:
-    """Return the decisions by pattern: "table.column" patterns to field decisions."""
+    """Return the decisions by pattern: "table.column", "type:…" and "comment:…" patterns
+    to field decisions, "table:…" patterns to decisions about whole tables."""
     patterns: dict[str, dict[str, Any]] = {}
     for key, value in checker.values.items():
-        if key != "field" or not isinstance(value, dict):
-            checker.known((key,), key, ("field",), "There is no section")
+        if key not in ("field", "table") or not isinstance(value, dict):
+            checker.known((key,), key, ("field", "table"), "There is no section")
+            continue
+        if key == "table":
+            for pattern, decisions in value.items():
+                patterns[TABLE_PATTERN + pattern] = _read_table_pattern(
+                    checker, pattern, decisions
+                )
             continue
         for pattern, decisions in value.items():
             found: dict[Path, Any] = {}
@@ -169,6 +186,20 @@ def read_everywhere(checker: Checker) -> dict[str, dict[str, Any]]:
                 checker.wrong(("field", pattern), f"Write {example} above its keys.")
             patterns[pattern] = {path[-1]: item for path, item in found.items()}
     return patterns
+
+
+def _read_table_pattern(checker: Checker, pattern: str, value: Any) -> dict[str, Any]:
+    """Return what is decided for all tables that a pattern fits: what needs no column."""
+    found: dict[Path, Any] = {}
+    reader = _TableReader(checker, None, None)
+    path = ("table", pattern)
+    if not isinstance(value, dict):
+        checker.wrong(path, f'Write ["table"."{pattern}"] above its keys.')
+        return {}
+    for key, item in value.items():
+        if checker.known((*path, key), key, _FOR_MANY, "A table's pattern has no key"):
+            reader.leaf((*path, key), item, _ROOT[key].takes, found)
+    return {each[-1]: item for each, item in found.items()}
 
 
 class _TableReader:
@@ -187,6 +218,11 @@ class _TableReader:
             for key, item in value.items():
                 if self.checker.known((name, key), key, _LIST, "[list] has no key"):
                     self.leaf((name, key), item, _LIST[key].takes, into)
+        elif name in _PAGES:
+            for key, item in value.items():
+                if self.checker.known((name, key), key, _PAGE, f"[{name}] has no key"):
+                    self.leaf((name, key), item, _PAGE[key].takes, into)
+            self.needed(name, into)
         elif name == "sections":
             for key, item in value.items():
                 columns = self._read_columns((name, key), item)
@@ -195,6 +231,9 @@ class _TableReader:
         elif name == "details":
             for key, item in value.items():
                 self.detail((name, key), item, into)
+        elif name == "refers":
+            for key, item in value.items():
+                self.refer((name, key), item, into)
         else:
             for key, item in value.items():
                 if item == {}:
@@ -204,6 +243,17 @@ class _TableReader:
                         self.field((name, key), item, into)
                     else:
                         self.checker.wrong((name, key), f"Write [field.{key}] instead.")
+
+    def needed(self, name: str, decided: Mapping[Path, Any]) -> None:
+        """Report a form for new records that leaves out a column that needs a value."""
+        chosen = decided.get((name, "columns"))
+        if name != "add" or not chosen or self.table is None:
+            return
+        for column in self.table.columns:
+            fills_itself = column.automatic or column.default or column.generated
+            if not (column.nullable or fills_itself or column.name in chosen):
+                problem = f"{column.name} needs a value, and is not on the form."
+                self.checker.wrong((name, "columns"), problem)
 
     def field(self, path: Path, value: dict[str, Any], into: dict[Path, Any]) -> None:
         for key, item in value.items():
@@ -242,6 +292,16 @@ class _TableReader:
             return None
         return str(value)
 
+    def _read_stored(self, path: Path, value: Any) -> str | None:
+        """Check a spelling: one of those known, or two words for yes and no."""
+        if not self.checker.text(path, value):
+            return None
+        yes, separator, no = str(value).partition("/")
+        if separator and yes != no and yes.isalnum() and 0 < len(no) < 10:
+            return str(value)
+        known = self.checker.known(path, value, SPELLINGS, "There is no spelling")
+        return str(value) if known else None
+
     def _read_title(self, path: Path, value: Any) -> str | None:
         if not self.checker.text(path, value):
             return None
@@ -253,7 +313,10 @@ class _TableReader:
         return str(value) if all(good) else None
 
     def _read_reference(self, path: Path, value: Any) -> str | None:
-        """Check "table.column", one of the surveyed tables and its columns."""
+        """Check "table.column", one of the surveyed tables and its columns; false says
+        that there is no reference, and is kept as ""."""
+        if value is False:
+            return ""
         if not self.checker.text(path, value):
             return None
         if self.database is None:
@@ -275,6 +338,24 @@ class _TableReader:
         columns = self.checker.texts(path, value)
         good = [self.column(path, word.removeprefix("-")) for word in columns or ()]
         return columns if all(good) else None
+
+    def _read_condition(self, path: Path, value: Any) -> str | None:
+        if not self.checker.text(path, value):
+            return None
+        if self.table is None or self.database is None:
+            return str(value)
+        problems = check_condition(value, self.table, self.database)
+        for problem in problems:
+            self.checker.wrong(path, problem)
+        return None if problems else str(value)
+
+    def _read_pages(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        words = self.checker.texts(path, value)
+        what = "There is no kind of page"
+        good = [
+            self.checker.known(path, word, PAGE_KINDS, what) for word in words or ()
+        ]
+        return words if all(good) else None
 
     def _read_choices(self, path: Path, value: Any) -> dict[str, str] | None:
         if isinstance(value, list):
@@ -316,11 +397,10 @@ class _TableReader:
 
     def _one_detail(self, path: Path, name: str, item: Any) -> Detail | None:
         assert self.table is not None and self.database is not None
-        if not isinstance(item, dict) or not set(item) <= {"by", "label"}:
+        if not isinstance(item, dict) or not set(item) <= {"by", "label", "edit"}:
             self.checker.wrong(path, 'A detail is written { by = "column" }.')
             return None
-        by = item.get("by")
-        columns = (by,) if isinstance(by, str) else tuple(by or ())
+        columns = _listed(item.get("by"))
         referring = [
             reference.columns
             for reference in self.database.table(name).references
@@ -331,7 +411,53 @@ class _TableReader:
             what = f"table {name} does not refer to {self.table.name} by"
             self.checker.known(path, " + ".join(map(str, columns)), choices, what)
             return None
-        return Detail(table=name, by=columns, label=str(item.get("label", "")))
+        edit = str(item.get("edit", ""))
+        if edit not in ("", EDIT_IN_PLACE):
+            self.checker.wrong(path, f'edit takes "{EDIT_IN_PLACE}", or is left out.')
+            return None
+        label = str(item.get("label", ""))
+        return Detail(table=name, by=columns, label=label, edit=edit)
+
+    def refer(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
+        """Check the references to one table: false, `by` and `to`, or a list of such."""
+        assert self.database is not None
+        if value is False:
+            into[path] = ()
+            return
+        tables = [table.name for table in self.database.tables]
+        if self.checker.known(path, path[1], tables, "There is no table"):
+            items = value if isinstance(value, list) else [value]
+            found = [self._one_refer(path, item) for item in items]
+            if None not in found:
+                into[path] = tuple(found)
+
+    def _one_refer(self, path: Path, item: Any) -> Refer | None:
+        assert self.table is not None and self.database is not None
+        referred = self.database.table(path[1])
+        given = item if isinstance(item, dict) else {}
+        by, to = (_listed(given.get(key)) for key in ("by", "to"))
+        if not by or not set(given) <= {"by", "to"}:
+            example = '{ by = ["station", "no"], to = ["station", "no"] }'
+            self.checker.wrong(path, f"A reference is written {example}.")
+            return None
+        to = to or referred.primary_key
+        good = [self.column(path, column) for column in by]
+        names = [column.name for column in referred.columns]
+        what = f"table {referred.name} has no column"
+        good += [self.checker.known(path, column, names, what) for column in to]
+        if not all(good):
+            return None
+        if len(by) != len(to):
+            self.checker.wrong(path, "by and to need as many columns as each other.")
+            return None
+        return Refer(table=referred.name, by=by, to=to)
+
+
+def _listed(value: Any) -> tuple[str, ...]:
+    """Return one name or a list of them as a tuple."""
+    if isinstance(value, str):
+        return (value,)
+    return tuple(map(str, value)) if isinstance(value, list | tuple) else ()
 
 
 def decide(
@@ -343,14 +469,41 @@ def decide(
     """Put a person's decisions about `table` over the inferred ones: yours for the
     table, else yours by pattern (the later pattern wins), else inferred."""
     values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
-    for pattern, decisions in everywhere.items():
-        for column in table.columns:
-            if fnmatchcase(f"{table.name}.{column.name}", pattern):
-                for key, value in decisions.items():
-                    values["field", column.name, key] = value
+    for path, _, value in fitting_patterns(table, everywhere):
+        values[path] = value
     _give_up_claimed(values, own)
     values.update(own)
     return _assemble(table, values)
+
+
+def fitting_patterns(
+    table: Table, everywhere: Mapping[str, Mapping[str, Any]]
+) -> Iterator[tuple[Path, str, Any]]:
+    """Yield what patterns decide about a table: the path, the pattern, the value; what
+    comes later wins."""
+    for pattern, decisions in everywhere.items():
+        if pattern.startswith(TABLE_PATTERN):
+            if fnmatchcase(table.name, pattern.removeprefix(TABLE_PATTERN)):
+                for key, value in decisions.items():
+                    yield (key,), pattern, value
+            continue
+        for column in table.columns:
+            if _fits(table, column, pattern):
+                for key, value in decisions.items():
+                    yield ("field", column.name, key), pattern, value
+
+
+def _fits(table: Table, column: Column, pattern: str) -> bool:
+    """Tell whether a pattern fits a column: by "table.column", by its type, as the
+    database spells it or by kind, or by its comment."""
+    if pattern.startswith(TYPE_PATTERN):
+        wanted = pattern.removeprefix(TYPE_PATTERN).casefold()
+        spelled = (column.type.native.casefold(), column.type.kind)
+        return any(fnmatchcase(each, wanted) for each in spelled)
+    if pattern.startswith(COMMENT_PATTERN):
+        wanted = pattern.removeprefix(COMMENT_PATTERN).casefold()
+        return fnmatchcase(column.comment.casefold(), wanted)
+    return fnmatchcase(f"{table.name}.{column.name}", pattern)
 
 
 def _give_up_claimed(values: dict[Path, Any], own: Mapping[Path, Any]) -> None:
@@ -374,6 +527,10 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         column.name: FieldDecisions(**under("field", column.name))
         for column in table.columns
     }
+
+    def page(name: str) -> PageDecisions:
+        return PageDecisions(**{key: tuple(each) for key, each in under(name).items()})
+
     lists = {key: tuple(value) for key, value in under("list").items()}
     sections = {name: tuple(item) for name, item in under("sections").items()}
     details = {name: details_of(name, item) for name, item in under("details").items()}
@@ -381,6 +538,9 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
     return TableDecisions(
         **root,
         list=ListDecisions(**lists),
+        record=page("record"),
+        add=page("add"),
+        edit=page("edit"),
         sections={name: item for name, item in sections.items() if item},
         details={name: item for name, item in details.items() if item},
         field=fields,
@@ -393,7 +553,7 @@ def details_of(name: str, value: Any) -> tuple[Detail, ...]:
         return value
     found = []
     for item in value if isinstance(value, list | tuple) else [value]:
-        by = item["by"]
-        columns = (by,) if isinstance(by, str) else tuple(by)
-        found.append(Detail(table=name, by=columns, label=item.get("label", "")))
+        by = _listed(item["by"])
+        rest = {key: item[key] for key in ("label", "edit") if key in item}
+        found.append(Detail(table=name, by=by, **rest))
     return tuple(found)

@@ -10,9 +10,19 @@ from typing import Any, Literal, get_args
 FieldKind = Literal[
     "text",
     "long text",
+    "e-mail",
+    "web address",
+    "phone",
+    "colour",
+    "image",
+    "file",
     "integer",
     "code",
     "decimal",
+    "money",
+    "percent",
+    "latitude",
+    "longitude",
     "yes/no",
     "date",
     "time",
@@ -24,6 +34,9 @@ FieldKind = Literal[
 ]
 Tone = Literal["good", "warn", "bad", "calm"]
 
+TITLE_DEPTH = 2  # references that a title may reach through
+PAGE_KINDS = ("list", "add", "edit", "delete")
+EDIT_IN_PLACE = "in place"
 FIELD_KINDS: tuple[str, ...] = get_args(FieldKind)
 TONES: tuple[str, ...] = get_args(Tone)
 
@@ -60,6 +73,12 @@ class FieldDecisions:
 
     label: str = _key("what people call it", '"Inspected on"', "")
     kind: FieldKind = _key("how it is shown and entered", '"long text"', "text")
+    stored: str = _key(
+        "how the database spells a date, a moment, or yes and no in a column of another"
+        " type",
+        '"DD.MM.YYYY"',
+        "",
+    )
     help: str = _key("a line below the control", '"in nautical miles"', "")
     references: str = _key(
         "what the column refers to, where no reference is declared",
@@ -73,6 +92,7 @@ class FieldDecisions:
         '{ ok = "Passed", bad = "Failed" }',
         {},
     )
+    others: bool = _key("whether a choice takes other values too", "true", False)
     tones: dict[str, str] = _key(
         "the mark before a choice: good, warn, bad or calm",
         '{ ok = "good", bad = "bad" }',
@@ -95,12 +115,35 @@ class ListDecisions:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PageDecisions:
+    """[record], [add], [edit]: one record's page, and the forms."""
+
+    columns: tuple[str, ...] = _key(
+        "the columns on it, in their order; by default all, in their sections",
+        '["name", "district_code"]',
+        (),
+    )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Detail:
-    """One block of related records: those of `table` that refer here `by` columns."""
+    """One block of related records: those of `table` that refer here `by` columns;
+    `edit` is "in place" for rows that are nothing without their record."""
 
     table: str
     by: tuple[str, ...]
     label: str = ""
+    edit: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Refer:
+    """A reference over several columns: those in `by` hold the values of the columns
+    `to` of `table`."""
+
+    table: str
+    by: tuple[str, ...]
+    to: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,13 +156,27 @@ class TableDecisions:
     title: str = _key(
         "how one record is named; columns in braces", '"{station_id} · {day}"', ""
     )
+    pages: tuple[str, ...] = _key(
+        "the pages it has: list, add, edit, delete; a record's own is always there",
+        '["list", "edit"]',
+        PAGE_KINDS,
+    )
     group: str = _key("where it stands in the menu", '"Field work"', "")
+    where: str = _key(
+        "the rows that exist for the application: in lists, lookups and counts; a"
+        " condition in SQL",
+        '"archived_at IS NULL"',
+        "",
+    )
     key: tuple[str, ...] = _key(
         "the columns that tell one record from another, where no key is declared",
         '["code"]',
         (),
     )
     list: ListDecisions = field(default_factory=ListDecisions)
+    record: PageDecisions = field(default_factory=PageDecisions)
+    add: PageDecisions = field(default_factory=PageDecisions)
+    edit: PageDecisions = field(default_factory=PageDecisions)
     sections: dict[str, tuple[str, ...]] = _key(
         "the fields of the form and the record, by section name",
         '"Position" = ["latitude", "longitude"]',
@@ -128,6 +185,12 @@ class TableDecisions:
     details: dict[str, tuple[Detail, ...]] = _key(
         "blocks of related records, by their table; false for none",
         'inspection = { by = "station_id", label = "Visits" }',
+        {},
+    )
+    refers: dict[str, tuple[Refer, ...]] = _key(
+        "references over several columns that nobody declared, by the table referred to;"
+        " false for none",
+        'light = { by = ["station", "light_no"], to = ["station", "no"] }',
         {},
     )
     field: dict[str, FieldDecisions] = field(default_factory=dict)
@@ -159,7 +222,11 @@ _TAKES: dict[str, str] = {
     "title": "title",
     "group": "text",
     "key": "columns",
+    "pages": "pages",
+    "where": "condition",
     "references": "reference",
+    "stored": "stored",
+    "others": "yes/no",
 }
 
 

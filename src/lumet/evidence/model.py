@@ -19,7 +19,10 @@ class ColumnProfile:
     `empty` and `distinct` are fractions, the latter of the values that are not empty;
     lengths are in characters. `unique` holds for the sample alone. `values` are the
     most frequent first, and only of columns whose values repeat. `flag`: every value
-    is 0 or 1.
+    is 0 or 1. `spelling` is how nearly all values spell a date, a moment, or yes and
+    no (see `evidence.spellings`), `pattern` what nearly all texts look like (see
+    `evidence.patterns`). Of numbers, `magnitude` is the power of ten that none reaches,
+    `scale` the most digits behind the point, `negative` whether some are below zero.
     """
 
     empty: float = 0.0
@@ -29,24 +32,58 @@ class ColumnProfile:
     mean_length: float = 0.0
     values: tuple[str, ...] = ()
     flag: bool = False
+    spelling: str = ""
+    pattern: str = ""
+    magnitude: int = 0
+    scale: int = 0
+    negative: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class TableProfile:
     """One table: its rows (estimated above `sampling.EXACT_ROWS`), how many of them
-    were read, and its columns by name."""
+    were read, and its columns by name. `key`: the first columns that together are unique
+    in the rows that were read, where no single one is."""
 
     rows: int = 0
     sampled: int = 0
     columns: dict[str, ColumnProfile] = field(default_factory=dict)
+    key: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Containment:
+    """That the values of some columns are (nearly) all in a key of another table.
+
+    `found` of the `checked` different values were there; 0 of 0 where there is none.
+    `orphans` is the fraction of the rows without a partner. `reach` tells how far whole
+    numbers reach into the key's, from 0 to 1.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    referred_table: str
+    referred_columns: tuple[str, ...]
+    checked: int = 0
+    found: int = 0
+    orphans: float = 0.0
+    reach: float = 0.0
+
+    @property
+    def end(self) -> tuple[str, tuple[str, ...]]:
+        """The table and columns referred to."""
+        return self.referred_table, self.referred_columns
 
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """The profiles by table; `cut` names the tables that an emergency brake cut."""
+    """The profiles by table, and whose values are whose; `cut` names the tables that an
+    emergency brake cut, `repeated` those whose rows share what was to be their key."""
 
     tables: dict[str, TableProfile] = field(default_factory=dict)
     cut: tuple[str, ...] = ()
+    contained: tuple[Containment, ...] = ()
+    repeated: tuple[str, ...] = ()
 
     def table(self, name: str) -> TableProfile:
         """Return the profile of table `name`, an empty one when it was not read."""

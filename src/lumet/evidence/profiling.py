@@ -1,15 +1,25 @@
 """From sampled rows to a profile of each column."""
 
+import re
 from collections import Counter
 from collections.abc import Sequence
+from decimal import Decimal
+from math import floor, isfinite, log10
 from typing import Any
 
-from lumet.evidence.model import ColumnProfile, two_digits
+from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
+from lumet.evidence.patterns import find_pattern
+from lumet.evidence.sketches import TableSketch, find_key, sketch_table
+from lumet.evidence.spellings import find_spelling
 from lumet.facts.model import Column, Table
 
+EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
+_KEY_NAME = re.compile(r"(?i:(^|_)(id|code|cd|no|nr|key|num|number))$|I[dD]$")
 MOST_VALUES = 24  # more different values than this are no choice
 REPEATS = 5  # a value list is kept where values repeat this often on average
 LONGEST_VALUE = 40  # characters; longer ones are sentences, not choices
+LOOKED_AT = 500  # different values whose length and scale are looked at
+_SPELLED = frozenset({"text", "integer", "float", "date", "moment", "boolean"})
 _PERSONAL = (
     "name",
     "mail",
@@ -28,29 +38,84 @@ _PERSONAL = (
 )
 
 
-def profile_columns(
-    table: Table, rows: Sequence[Sequence[Any]]
-) -> dict[str, ColumnProfile]:
-    """Profile every column of `table`; each of `rows` has the columns in their order."""
+def profile_table(
+    table: Table, rows: Sequence[Sequence[Any]], total: int
+) -> tuple[TableProfile, TableSketch]:
+    """Profile a table of `total` rows from those that were read, each with the columns
+    in their order; and make its sketch."""
+    values = [[row[place] for row in rows] for place in range(len(table.columns))]
+    counts = [
+        Counter(each for each in v if each is not None and each != "") for v in values
+    ]
+    columns = {
+        column.name: _profile(table, column, len(rows), found)
+        for column, found in zip(table.columns, counts, strict=True)
+    }
+    is_whole = total == len(rows)
+    sketch = sketch_table(table, rows, counts, is_whole)
+    single = any(
+        p.unique and p.empty == 0 and (place == 0 or _KEY_NAME.search(name))
+        for place, (name, p) in enumerate(columns.items())
+    )
+    key = (
+        () if single or table.primary_key or not rows else find_key(table, rows, sketch)
+    )
+    rounded = total if total <= EXACT_ROWS else int(two_digits(total))
+    return TableProfile(rounded, len(rows), columns, key), sketch
+
+
+def _profile(
+    table: Table, column: Column, total: int, counts: Counter[Any]
+) -> ColumnProfile:
+    filled = counts.total()
+    step = max(1, len(counts) // LOOKED_AT)
+    some = list(counts.items())[::step]
+    lengths = [(len(str(v)), n) for v, n in some if not isinstance(v, bytes)]
+    looked = sum(number for _, number in lengths)
+    mean = sum(length * number for length, number in lengths) / looked if looked else 0
+    is_text = column.type.kind in ("text", "json")
+    return ColumnProfile(
+        empty=two_digits(1 - filled / total) if total else 0.0,
+        distinct=two_digits(len(counts) / filled) if filled else 0.0,
+        unique=filled > 1 and len(counts) == filled,
+        longest=int(two_digits(_longest(counts))),
+        mean_length=two_digits(mean),
+        values=_value_list(table, column, counts),
+        flag=bool(counts) and set(counts) <= {0, 1},
+        spelling=find_spelling(counts) if column.type.kind in _SPELLED else "",
+        pattern=find_pattern(counts) if is_text else "",
+        **_numbers(column, counts),
+    )
+
+
+def _longest(counts: Counter[Any]) -> int:
+    return max((len(value) for value in counts if isinstance(value, str)), default=0)
+
+
+def _numbers(column: Column, counts: Counter[Any]) -> dict[str, Any]:
+    """Return the magnitude, the scale and the sign of the numbers in a column."""
+    if column.type.kind not in ("integer", "decimal", "float"):
+        return {}
+    numbers: list[Any] = [v for v in counts if isinstance(v, int | float | Decimal)]
+    finite = [number for number in numbers if isfinite(number)]
+    largest = max((abs(number) for number in finite), default=0)
+    if not 0 < largest < 10**18:
+        return {}
+    if column.type.kind == "integer":
+        finite = [number for number in finite if isinstance(number, float)] or [0]
+    scales = [_scale(number) for number in finite[:: max(1, len(finite) // LOOKED_AT)]]
     return {
-        column.name: _profile(table, column, [row[position] for row in rows])
-        for position, column in enumerate(table.columns)
+        "magnitude": 10 ** (floor(log10(largest)) + 1),
+        "scale": max(scales),
+        "negative": any(number < 0 for number in numbers),
     }
 
 
-def _profile(table: Table, column: Column, values: Sequence[Any]) -> ColumnProfile:
-    filled = [value for value in values if value is not None and value != ""]
-    counts = Counter(filled)
-    lengths = [len(str(value)) for value in filled if not isinstance(value, bytes)]
-    return ColumnProfile(
-        empty=two_digits(1 - len(filled) / len(values)) if values else 0.0,
-        distinct=two_digits(len(counts) / len(filled)) if filled else 0.0,
-        unique=len(filled) > 1 and len(counts) == len(filled),
-        longest=int(two_digits(max(lengths, default=0))),
-        mean_length=two_digits(sum(lengths) / len(lengths)) if lengths else 0.0,
-        values=_value_list(table, column, counts),
-        flag=bool(counts) and set(counts) <= {0, 1},
-    )
+def _scale(number: Any) -> int:
+    """Return how many digits a number has behind the point."""
+    exponent = Decimal(repr(number) if isinstance(number, float) else number)
+    found = exponent.normalize().as_tuple().exponent
+    return max(0, -found) if isinstance(found, int) else 0
 
 
 def _value_list(table: Table, column: Column, counts: Counter[Any]) -> tuple[str, ...]:
@@ -72,5 +137,6 @@ def _value_list(table: Table, column: Column, counts: Counter[Any]) -> tuple[str
         )
     ):
         return ()
-    ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
-    return tuple(value for value, _ in ordered)
+    often = [item for item in counts.items() if item[1] >= REPEATS]
+    ordered = sorted(often, key=lambda item: (-item[1], item[0]))
+    return tuple(value for value, _ in ordered) if len(ordered) > 1 else ()

@@ -1,48 +1,55 @@
 """Bounded, repeatable reading of rows: whole rows in random blocks, seeded by name."""
 
 import random
+import sqlite3
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Engine
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy.exc import DatabaseError, OperationalError
 
-from lumet.evidence.model import Evidence, TableProfile, two_digits
-from lumet.evidence.profiling import profile_columns
-from lumet.facts.connecting import short_statements
+from lumet.evidence.model import Evidence, TableProfile
+from lumet.evidence.profiling import EXACT_ROWS, profile_table
+from lumet.evidence.sketches import TableSketch
+from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Column, Database, Table
 
 SAMPLE_ROWS = 10_000
 BLOCK_ROWS = 100
-EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
 VALUE = "\0"  # stands for a value in a query; no name can hold it
 _PLAIN = frozenset({"integer", "decimal", "float", "boolean", "text", "uuid"})
 
 
-def read_evidence(engine: Engine, database: Database) -> Evidence:
-    """Profile every table in a short transaction of its own.
+def read_samples(
+    engine: Engine,
+    database: Database,
+    told: Callable[[str], None] = lambda table: None,
+) -> tuple[Evidence, dict[str, TableSketch]]:
+    """Profile every table in a short transaction of its own; `told` is called with the
+    name of each before it is read. Returns the sketches beside the evidence.
 
-    A table that cannot be read is left without a profile and named in `cut`.
+    A table that cannot be read is left without a profile and named in `cut`, as are
+    those behind an interruption.
     """
     profiles: dict[str, TableProfile] = {}
+    sketches: dict[str, TableSketch] = {}
     cut: list[str] = []
-    for table in database.tables:
+    for place, table in enumerate(database.tables):
+        told(table.name)
         try:
-            profiles[table.name] = _read_table(engine, table)
+            with engine.connect() as connection, short_statements(connection):
+                total, rows = _Sampler(connection, table).sample()
         except DatabaseError:
             cut.append(table.name)
-    return Evidence(profiles, tuple(cut))
-
-
-def _read_table(engine: Engine, table: Table) -> TableProfile:
-    with engine.connect() as connection, short_statements(connection):
-        total, rows = _Sampler(connection, table).sample()
-    return TableProfile(
-        rows=int(two_digits(total)) if total > EXACT_ROWS else total,
-        sampled=len(rows),
-        columns=profile_columns(table, rows),
-    )
+        except KeyboardInterrupt:  # a person has waited long enough
+            cut += [each.name for each in database.tables[place:]]
+            break
+        else:
+            profiles[table.name], sketches[table.name] = profile_table(
+                table, rows, total
+            )
+    return Evidence(profiles, tuple(cut)), sketches
 
 
 class _Sampler:
@@ -57,7 +64,7 @@ class _Sampler:
         self.table = table
         self.dialect = connection.dialect.name
         self.quote = connection.dialect.identifier_preparer.quote_identifier
-        self.source = self.quote(table.name)
+        self.source = quoted_source(connection.dialect, table)
         self.columns = ", ".join(self._read(column) for column in table.columns)
 
     def _read(self, column: Column) -> str:
@@ -76,7 +83,22 @@ class _Sampler:
         """Run a query, with VALUE for each value."""
         mark = "?" if self.connection.dialect.paramstyle == "qmark" else "%s"
         query = query.replace(VALUE, mark)
-        return self.connection.exec_driver_sql(query, values or None).all()
+        raw = self.connection.connection.driver_connection
+        if not isinstance(raw, sqlite3.Connection):
+            return self.connection.exec_driver_sql(query, values or None).all()
+        careful, raw.text_factory = (
+            raw.text_factory,
+            str,
+        )  # ours is slow, and seldom needed
+        try:
+            return self.connection.exec_driver_sql(query, values or None).all()
+        except OperationalError as error:
+            if "decode" not in str(error.orig):
+                raise
+            raw.text_factory = careful
+            return self.connection.exec_driver_sql(query, values or None).all()
+        finally:
+            raw.text_factory = careful
 
     def sample(self) -> tuple[int, Sequence[Sequence[Any]]]:
         """Return the number of rows and at most SAMPLE_ROWS of them."""
@@ -84,7 +106,7 @@ class _Sampler:
         if estimate <= EXACT_ROWS:
             limited = f"SELECT 1 AS one FROM {self.source} LIMIT {EXACT_ROWS}"
             counted = int(self.ask(f"SELECT count(*) FROM ({limited}) counted")[0][0])
-            if counted <= SAMPLE_ROWS or self.table.kind == "view":
+            if counted <= SAMPLE_ROWS or self.table.is_view:
                 return counted, self._first()
             return counted, self._spread(counted)[1]
         return self._spread(estimate)
@@ -92,7 +114,7 @@ class _Sampler:
     def _estimate(self) -> int:
         """Return about how many rows there are without counting, 0 where that is small
         or not known."""
-        if self.table.kind == "view":
+        if self.table.is_view:
             return 0
         if self.dialect == "postgresql":
             query = f"SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass({VALUE})"
@@ -121,7 +143,7 @@ class _Sampler:
     def _key(self) -> str:
         """Return the expression of an integer key, "" where there is none."""
         if self.dialect == "sqlite":
-            return "rowid" if self.table.kind == "table" else ""
+            return "" if self.table.is_view else "rowid"
         key = self.table.primary_key
         if len(key) == 1 and self.table.column(key[0]).type.kind == "integer":
             return self.quote(key[0])

@@ -5,10 +5,21 @@ from dataclasses import dataclass
 from difflib import SequenceMatcher
 from typing import Literal, TypeVar
 
-from lumet.facts.model import Column, Database, Table
+from lumet.facts.model import WRITINGS, Check, Column, Database, Table
 
 Kind = Literal["added", "dropped", "retyped", "changed", "renamed"]
-What = Literal["table", "column", "key", "reference", "unique", "check"]
+What = Literal[
+    "table",
+    "column",
+    "key",
+    "reference",
+    "unique",
+    "check",
+    "exclusion",
+    "trigger",
+    "definition",
+    "rights",
+]
 
 _T = TypeVar("_T")
 RENAMED = 0.6  # as sure as this, what went and what came may be the same
@@ -81,7 +92,16 @@ def _compare_tables(before: Table, after: Table) -> list[Difference]:
         found.append(Difference("changed", "key", name, new_key, old_key, new_key))
     found += _compare_sets("reference", name, _references(before), _references(after))
     found += _compare_sets("unique", name, _uniques(before), _uniques(after))
-    found += _compare_sets("check", name, _checks(before), _checks(after))
+    found += _compare_sets("check", name, _texts(before.checks), _texts(after.checks))
+    exclusions = (_texts(before.exclusions), _texts(after.exclusions))
+    found += _compare_sets("exclusion", name, *exclusions)
+    triggers = (dict.fromkeys(before.triggers, ""), dict.fromkeys(after.triggers, ""))
+    found += _compare_sets("trigger", name, *triggers)
+    if before.definition != after.definition:
+        found.append(Difference("changed", "definition", name))
+    if before.denied != after.denied:
+        rights = (_rights(before), _rights(after))
+        found.append(Difference("changed", "rights", name, "", *rights))
     return found
 
 
@@ -120,8 +140,12 @@ def _uniques(table: Table) -> dict[str, str]:
     return {_joined(unique.columns): "" for unique in table.uniques}
 
 
-def _checks(table: Table) -> dict[str, str]:
-    return {check.text: "" for check in table.checks}
+def _texts(checks: Sequence[Check]) -> dict[str, str]:
+    return {check.text: "" for check in checks}
+
+
+def _rights(table: Table) -> str:
+    return ", ".join(each for each in WRITINGS if each not in table.denied)
 
 
 def _compare_sets(

@@ -9,10 +9,19 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
 
-from sqlalchemy import URL, Connection, Engine, QueuePool, create_engine, make_url
+from sqlalchemy import (
+    URL,
+    Connection,
+    Dialect,
+    Engine,
+    QueuePool,
+    create_engine,
+    make_url,
+)
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
 from lumet.errors import CannotRun, LumetError
+from lumet.facts.model import Table
 from lumet.facts.refusals import nearest_files
 
 SQLITE_PREFIX = "sqlite:///"
@@ -26,6 +35,7 @@ DRIVERS = {
     "mariadb": "mariadb+pymysql",
 }
 SERVER_NAMES = {"sqlite": "SQLite", "postgresql": "PostgreSQL", "mariadb": "MariaDB"}
+PORTS = {"postgresql": 5432, "mariadb": 3306}
 _POSTGRESQL_OPTIONS = (
     "-c default_transaction_read_only=on"
     f" -c statement_timeout={STATEMENT_SECONDS * 1000:.0f}"
@@ -78,6 +88,21 @@ class Address:
         """Return the same address with a password."""
         assert self.url is not None
         return Address(self.dialect, url=self.url.set(password=password))
+
+    def with_database(self, name: str) -> "Address":
+        """Return the address of another database on the same server."""
+        assert self.url is not None
+        return Address(self.dialect, url=self.url.set(database=name))
+
+
+def server_address(
+    kind: str, *, host: str, port: int, user: str, password: str
+) -> Address:
+    """Return the address of a server, without a database yet."""
+    url = URL.create(
+        DRIVERS[kind], user, password or None, host=host or None, port=port
+    )
+    return Address(kind, url=url)
 
 
 def parse_address(text: str, folder: Path) -> Address:
@@ -158,6 +183,13 @@ def _open_file(path: Path) -> Engine:
         return connection
 
     return create_engine(SQLITE_PREFIX, poolclass=QueuePool, creator=connect)
+
+
+def quoted_source(dialect: Dialect, table: Table) -> str:
+    """Return a table's name as it stands behind FROM."""
+    quote = dialect.identifier_preparer.quote_identifier
+    own = quote(table.own_name)
+    return f"{quote(table.schema)}.{own}" if table.schema else own
 
 
 def _decode(raw: bytes) -> str:

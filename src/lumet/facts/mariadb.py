@@ -1,40 +1,87 @@
 """What SQLAlchemy's inspector leaves out on MariaDB: the column's own spelling of its type,
-generated columns, and the checks that stand behind a column."""
+generated columns, the checks that stand behind a column, rights, triggers and views."""
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import Connection
-from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import DatabaseError
 
-from lumet.facts.model import Check, Column, TableKind, Type, TypeKind
-from lumet.facts.supplement import Plain, make_column
+from lumet.facts.model import (
+    WRITINGS,
+    Check,
+    Column,
+    Index,
+    Reference,
+    TableKind,
+    Type,
+    TypeKind,
+    Unique,
+    Writing,
+)
+from lumet.facts.supplement import (
+    About,
+    Outgoing,
+    Plain,
+    about_many,
+    make_column,
+    rule_of,
+    sorted_checks,
+    sorted_indexes,
+)
 
-_TABLES = """
-    SELECT table_name, table_type, table_comment FROM information_schema.tables
-    WHERE table_schema = database() AND table_type <> 'SEQUENCE' ORDER BY table_name
+_HERE = "coalesce(%s, database())"
+_TABLES = f"""
+    SELECT t.table_name, t.table_type, t.table_comment, t.table_rows, t.create_options,
+           v.view_definition, v.is_updatable
+    FROM information_schema.tables t LEFT JOIN information_schema.views v
+        ON v.table_schema = t.table_schema AND v.table_name = t.table_name
+    WHERE t.table_schema = {_HERE} AND t.table_type <> 'SEQUENCE' ORDER BY 1
 """
-_COLUMNS = """
+_COLUMNS = f"""
     SELECT table_name, column_name, data_type, column_type, character_maximum_length,
-           numeric_precision, numeric_scale, extra, generation_expression, column_comment
-    FROM information_schema.columns WHERE table_schema = database()
+           numeric_precision, numeric_scale, extra, generation_expression, column_comment,
+           collation_name, column_default, is_nullable, privileges
+    FROM information_schema.columns WHERE table_schema = {_HERE}
 """
-_CHECKS = """
+_CHECKS = f"""
     SELECT table_name, constraint_name, level, check_clause
-    FROM information_schema.check_constraints WHERE constraint_schema = database()
+    FROM information_schema.check_constraints WHERE constraint_schema = {_HERE}
 """
-_RIGHTS = """
-    SELECT privilege_type, NULL FROM information_schema.user_privileges
-    WHERE grantee = (SELECT concat("'", replace(current_user(), '@', "'@'"), "'"))
-    UNION SELECT privilege_type, NULL FROM information_schema.schema_privileges
-    WHERE database() LIKE table_schema
-    UNION SELECT privilege_type, table_name FROM information_schema.table_privileges
-    WHERE table_schema = database()
+_INDEXES = f"""
+    SELECT table_name, index_name, non_unique, column_name, collation, sub_part
+    FROM information_schema.statistics WHERE table_schema = {_HERE}
+    ORDER BY table_name, index_name, seq_in_index
 """
-_WRITING = frozenset({"INSERT", "UPDATE", "DELETE"})
+_REFERENCES = f"""
+    SELECT table_name, constraint_name, column_name, referenced_table_schema = table_schema,
+           referenced_table_schema, referenced_table_name, referenced_column_name
+    FROM information_schema.key_column_usage
+    WHERE table_schema = {_HERE} AND referenced_table_name IS NOT NULL
+    ORDER BY table_name, constraint_name, ordinal_position
+"""
+_RULES = f"""
+    SELECT table_name, constraint_name, delete_rule, update_rule
+    FROM information_schema.referential_constraints WHERE constraint_schema = {_HERE}
+"""
+_TRIGGERS = f"""
+    SELECT event_object_table, trigger_name FROM information_schema.triggers
+    WHERE event_object_schema = {_HERE} ORDER BY 1, 2
+"""
+_ME = "concat(\"'\", replace(current_user(), '@', \"'@'\"), \"'\")"
+_DELETING = f"""
+    SELECT NULL FROM information_schema.user_privileges
+    WHERE grantee = {_ME} AND privilege_type = 'DELETE'
+    UNION SELECT NULL FROM information_schema.schema_privileges
+    WHERE grantee = {_ME} AND privilege_type = 'DELETE' AND {_HERE} LIKE table_schema
+    UNION SELECT table_name FROM information_schema.table_privileges
+    WHERE grantee = {_ME} AND privilege_type = 'DELETE' AND table_schema = {_HERE}
+"""
+_RIGHT_FOR: dict[Writing, str] = {"add": "insert", "edit": "update"}
 _KINDS: dict[str, TypeKind] = {
     "tinyint": "integer", "smallint": "integer", "mediumint": "integer", "int": "integer",
     "bigint": "integer", "year": "integer", "decimal": "decimal", "float": "float",
@@ -46,72 +93,207 @@ _KINDS: dict[str, TypeKind] = {
 }  # fmt: skip
 _VALUES = re.compile(r"'((?:[^']|'')*)'")
 _JSON = re.compile(r"json_valid\(`((?:[^`]|``)*)`\)", re.IGNORECASE)
+_SEQUENCE = re.compile(r"nextval\(", re.IGNORECASE)
 
 
 class MariadbSupplement(Plain):
     """The supplement for MariaDB."""
 
-    def __init__(self, inspector: Inspector, connection: Connection) -> None:
-        kinds: dict[str, TableKind] = {}
-        self.unreadable = []
-        self.comments = {}
-        for name, kind, comment in connection.exec_driver_sql(_TABLES).all():
-            if "VIEW" in kind and not _is_readable(connection, name):
-                self.unreadable.append(name)
-                continue
-            kinds[name] = "view" if "VIEW" in kind else "table"
-            if comment and comment != "VIEW":
-                self.comments[name] = comment
-        self.kinds: Mapping[str, TableKind] = kinds
-        self.unwritable = _unwritable(connection, kinds)
-        rows = connection.exec_driver_sql(_COLUMNS).all()
-        self._columns = {(row[0], row[1]): row[2:] for row in rows}
+    def __init__(
+        self, inspector: Inspector, schema: str | None, connection: Connection
+    ) -> None:
+        self.inspector = inspector
+        self.schema = schema
+        self._read: dict[str, Any] = {}
+        self._connection = connection
+        self._read_tables()
+        self._columns: dict[str, list[Any]] = {}
+        for table, *rest in self._ask(_COLUMNS):
+            self._columns.setdefault(table, []).append(rest)
+        self._read_rights()
         self._checks: dict[str, list[Check]] = {}
         self._json: set[tuple[str, str]] = set()
-        for table, name, level, text in connection.exec_driver_sql(_CHECKS):
+        self._read_indexes()
+        self._read_references()
+        for table, name, level, text in self._ask(_CHECKS):
             if json := _JSON.fullmatch(text):
                 self._json.add((table, json[1].replace("``", "`")))
             own = "" if level == "Column" else name  # a column's check has its name
             self._checks.setdefault(table, []).append(Check(text, own))
 
-    def column(self, table: str, found: ReflectedColumn) -> Column:
-        """Return a column with its type as the catalogue spells it."""
-        if (table, found["name"]) not in self._columns:  # the inspector doubles a `
-            found["name"] = found["name"].replace("``", "`")
-        place = (table, found["name"])
-        name, native, length, precision, scale, extra, expression, comment = (
-            self._columns[place]
+    def _ask(self, query: str) -> Sequence[Any]:
+        values = (self.schema,) * query.count("%s")
+        return self._connection.exec_driver_sql(query, values).all()
+
+    def _read_tables(self) -> None:
+        triggers: dict[str, list[str]] = {}
+        for table, name in self._ask(_TRIGGERS):
+            triggers.setdefault(table, []).append(name)
+        kinds: dict[str, TableKind] = {}
+        self.unreadable = []
+        self._about: dict[str, About] = {}
+        for name, kind, comment, rows, options, definition, updatable in self._ask(
+            _TABLES
+        ):
+            is_view = "VIEW" in kind
+            # a view over a table that is gone cannot be read
+            if is_view and not self._takes("SHOW COLUMNS FROM", name):
+                self.unreadable.append(name)
+                continue
+            is_partitioned = "partitioned" in (options or "")
+            kinds[name] = (
+                "view"
+                if is_view
+                else "partitioned table"
+                if is_partitioned
+                else "table"
+            )
+            self._about[name] = About(
+                comment="" if comment == "VIEW" else comment or "",
+                estimate=0 if is_view else about_many(rows),
+                triggers=tuple(triggers.get(name, ())),
+                definition=definition or "",
+                updatable=updatable == "YES",
+            )
+        self.kinds: Mapping[str, TableKind] = kinds
+
+    def _read_rights(self) -> None:
+        """Learn what may be written. Rights by a role are seen in the columns alone, so
+        that a right to delete by one is not."""
+        deletable = {row[0] for row in self._ask(_DELETING)}
+        held = {
+            table: set(",".join(row[-1] for row in rows).split(","))
+            for table, rows in self._columns.items()
+        }
+        for name, about in self._about.items():
+            allowed = {"delete"} if deletable & {None, name} else set()
+            allowed |= {
+                writing
+                for writing, right in _RIGHT_FOR.items()
+                if right in held.get(name, ())
+            }
+            denied = tuple(each for each in WRITINGS if each not in allowed)
+            self._about[name] = replace(about, denied=denied)
+
+    def columns(self, table: str) -> tuple[Column, ...]:
+        """Return the columns that may be read, with their types as the catalogue spells
+        them."""
+        return tuple(
+            self._column(table, *row)
+            for row in self._columns.get(table, ())
+            if "select" in row[-1]
         )
+
+    def _column(
+        self, table: str, column: str, name: str, native: str, length: int | None,
+        precision: int | None, scale: int | None, extra: str, expression: str | None,
+        comment: str, collation: str | None, default: str | None, nullable: str,
+        privileges: str,
+    ) -> Column:  # fmt: skip
         kind = canonical_type(name, native, length, precision, scale)
+        if (table, column) in self._json:
+            kind = Type("json", native)
+        elif kind.kind == "text" and (collation or "").endswith("_ci"):
+            kind = replace(kind, ignores_case=True)
         is_generated = "GENERATED" in extra.upper()
+        is_numbered = "auto_increment" in extra.lower() or bool(
+            default and _SEQUENCE.match(default)
+        )
+        about = self._about[table].denied
         return make_column(
-            found,
-            Type("json", native) if place in self._json else kind,
-            automatic="auto_increment" in extra.lower(),
+            column,
+            kind,
+            nullable=nullable == "YES",
+            default=default,
+            automatic=is_numbered,
             generated=(expression or "by the database") if is_generated else "",
             comment=comment or "",
+            denied=tuple(
+                writing
+                for writing, right in _RIGHT_FOR.items()
+                if right not in privileges and writing not in about
+            ),
         )
 
-    def checks(self, table: str, found: Sequence[Any]) -> tuple[Check, ...]:
+    def _read_indexes(self) -> None:
+        parts: dict[tuple[str, str, bool], list[tuple[str, bool, bool]]] = {}
+        for table, name, repeats, column, order, part in self._ask(_INDEXES):
+            is_whole = part is None and column is not None
+            key = (table, name, not repeats)
+            parts.setdefault(key, []).append((column, order == "D", is_whole))
+        self._keys: dict[str, tuple[str, ...]] = {}
+        self._indexes: dict[str, list[Index]] = {}
+        for (table, name, unique), found in parts.items():
+            columns = tuple(column for column, _, is_whole in found if is_whole)
+            if name == "PRIMARY":
+                self._keys[table] = columns
+                continue
+            index = Index(
+                name,
+                columns,
+                unique,
+                descending=tuple(column for column, down, _ in found if down),
+                computed=len(columns) < len(found),
+            )
+            self._indexes.setdefault(table, []).append(index)
+
+    def _read_references(self) -> None:
+        rules = {(row[0], row[1]): row[2:] for row in self._ask(_RULES)}
+        parts: dict[tuple[str, str], list[Any]] = {}
+        for table, name, *rest in self._ask(_REFERENCES):
+            parts.setdefault((table, name), []).append(rest)
+        self._references: dict[str, list[Outgoing]] = {}
+        for (table, name), rows in parts.items():
+            on_delete, on_update = rules.get((table, name), ("", ""))
+            _, is_here, schema, referred, _ = rows[0]
+            reference = Reference(
+                columns=tuple(row[0] for row in rows),
+                referred_table=referred,
+                referred_columns=tuple(row[4] for row in rows),
+                name=name,
+                on_delete=rule_of(on_delete),
+                on_update=rule_of(on_update),
+            )
+            outgoing = Outgoing(reference, None if is_here else schema)
+            self._references.setdefault(table, []).append(outgoing)
+
+    def primary_key(self, table: str) -> tuple[str, ...]:
+        """Return the columns of the primary key, in its order."""
+        return self._keys.get(table, ())
+
+    def uniques(self, table: str) -> Sequence[Unique]:
+        """Return none: each has its index."""
+        return ()
+
+    def indexes(self, table: str) -> tuple[Index, ...]:
+        """Return the indexes but the primary key's."""
+        return sorted_indexes(self._indexes.get(table, ()))
+
+    def references(self, table: str) -> Sequence[Outgoing]:
+        """Return the foreign keys."""
+        return self._references.get(table, ())
+
+    def checks(self, table: str) -> tuple[Check, ...]:
         """Return all checks, those of columns too."""
-        checks = self._checks.get(table, ())
-        return tuple(sorted(checks, key=lambda check: (check.name, check.text)))
+        return sorted_checks(self._checks.get(table, ()))
+
+    def about(self, table: str) -> About:
+        """Return what is known of the table as a whole."""
+        return self._about[table]
+
+    def _takes(self, statement: str, name: str) -> bool:
+        """Tell whether the server takes a statement that ends in a table's name."""
+        quote = self.inspector.dialect.identifier_preparer.quote_identifier
+        parts = [part for part in (self.schema, name) if part]
+        source = ".".join(map(quote, parts)).replace("%", "%%")
+        try:
+            self._connection.exec_driver_sql(f"{statement} {source}")
+        except DatabaseError:
+            return False
+        return True
 
 
-def _unwritable(
-    connection: Connection, kinds: Mapping[str, TableKind]
-) -> frozenset[str]:
-    """Return the tables on which the connected user lacks a right to write; rights by a
-    role that is not active are not seen."""
-    held: dict[str | None, set[str]] = {}
-    for right, table in connection.exec_driver_sql(_RIGHTS):
-        held.setdefault(table, set()).add(right)
-    everywhere = held.get(None, set())
-    return frozenset(
-        name for name in kinds if not everywhere | held.get(name, set()) >= _WRITING
-    )
-
-
+@lru_cache(maxsize=1000)
 def canonical_type(
     name: str, native: str, length: int | None, precision: int | None, scale: int | None
 ) -> Type:
@@ -119,21 +301,17 @@ def canonical_type(
     if native.lower().startswith("tinyint(1)"):
         return Type("boolean", native)
     kind = _KINDS.get(name.lower(), "unknown")
-    if name.lower() == "enum":
+    if name.lower() in ("enum", "set"):
         values = tuple(v.replace("''", "'") for v in _VALUES.findall(native))
         return Type(kind, native, values=values)
     if kind == "text":
         return Type(kind, native, length=length if length and length < 65_535 else None)
     if kind == "decimal":
-        return Type(kind, native, precision=precision, scale=scale)
-    return Type(kind, native)
-
-
-def _is_readable(connection: Connection, name: str) -> bool:
-    """Tell whether a view can be read: one over a table that is gone cannot."""
-    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
-    try:
-        connection.exec_driver_sql(f"SELECT * FROM {quoted} LIMIT 0")
-    except DatabaseError:
-        return False
-    return True
+        return Type(
+            kind,
+            native,
+            precision=precision,
+            scale=scale,
+            unsigned="unsigned" in native,
+        )
+    return Type(kind, native, unsigned="unsigned" in native)

@@ -18,7 +18,11 @@ TypeKind = Literal[
     "uuid",
     "unknown",
 ]
-TableKind = Literal["table", "view"]
+TableKind = Literal[
+    "table", "partitioned table", "foreign table", "view", "materialised view"
+]
+Writing = Literal["add", "edit", "delete"]
+WRITINGS: tuple[Writing, ...] = ("add", "edit", "delete")
 SHAPES = ("geometry", "geography", "point", "linestring", "polygon", "multi")
 
 
@@ -27,7 +31,9 @@ class Type:
     """A canonical type beside the database's own spelling of it.
 
     `length` counts characters; `precision` and `scale` count decimal digits; `values`
-    are those of an enumeration; `timezone`: a moment or time that knows its zone.
+    are those of an enumeration or a set; `timezone`: a moment or time that knows its
+    zone; `ignores_case`: upper and lower case compare as equal; `element` is the native
+    type of an array's elements.
     """
 
     kind: TypeKind
@@ -37,6 +43,9 @@ class Type:
     scale: int | None = None
     values: tuple[str, ...] = ()
     timezone: bool = False
+    unsigned: bool = False
+    ignores_case: bool = False
+    element: str = ""
 
     @property
     def is_shape(self) -> bool:
@@ -55,7 +64,8 @@ class Default:
 @dataclass(frozen=True, slots=True)
 class Column:
     """One column. `automatic` numbers itself; `generated` is the expression of one
-    that the database computes."""
+    that the database computes; `denied` is what the user who connected may not do with
+    it though the table allows it."""
 
     name: str
     type: Type
@@ -64,11 +74,14 @@ class Column:
     automatic: bool = False
     generated: str = ""
     comment: str = ""
+    denied: tuple[Writing, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """A foreign key: `columns` hold the values of `referred_columns`, in order."""
+    """A foreign key: `columns` hold the values of `referred_columns`, in order. It is
+    checked at once, where `deferrable` on demand at the end of the transaction, where
+    `deferred` always then."""
 
     columns: tuple[str, ...]
     referred_table: str
@@ -76,6 +89,8 @@ class Reference:
     name: str = ""
     on_delete: str = ""
     on_update: str = ""
+    deferrable: bool = False
+    deferred: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,12 +103,15 @@ class Unique:
 
 @dataclass(frozen=True, slots=True)
 class Index:
-    """An index over whole columns, in their order; `partial` covers only some rows."""
+    """An index over columns, in their order; those in `descending` go down. `partial`
+    covers only some rows; `computed` has expressions beside or instead of columns."""
 
     name: str
     columns: tuple[str, ...]
     unique: bool = False
     partial: bool = False
+    descending: tuple[str, ...] = ()
+    computed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,8 +124,14 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """A table or a view. `name` is unique within a `Database`; `writable` tells whether
-    the user who connected may add, change and delete its rows."""
+    """A table or a view.
+
+    `name` is unique within a `Database`: outside the default schema it begins with the
+    `schema` and a dot. `denied` is what the user who connected may not do with its rows;
+    `row_security` may refuse some rows besides. `estimate` is the database's own guess of
+    the rows, a power of ten, 0 where it has none or a small one. Of a view, `definition`
+    is the text and `updatable` tells whether the database would take changes to it.
+    """
 
     name: str
     kind: TableKind
@@ -118,7 +142,29 @@ class Table:
     checks: tuple[Check, ...] = ()
     indexes: tuple[Index, ...] = ()
     comment: str = ""
-    writable: bool = True
+    schema: str = ""
+    denied: tuple[Writing, ...] = ()
+    row_security: bool = False
+    estimate: int = 0
+    exclusions: tuple[Check, ...] = ()
+    triggers: tuple[str, ...] = ()
+    definition: str = ""
+    updatable: bool = False
+
+    @property
+    def own_name(self) -> str:
+        """The name within its schema."""
+        return self.name.removeprefix(f"{self.schema}.") if self.schema else self.name
+
+    @property
+    def is_view(self) -> bool:
+        """Tell whether its rows are another's."""
+        return self.kind in ("view", "materialised view")
+
+    @property
+    def is_changeable(self) -> bool:
+        """Tell whether the user who connected may change its rows in any way."""
+        return not self.is_view and set(self.denied) != set(WRITINGS)
 
     def column(self, name: str) -> Column:
         """Return the column called `name`, or raise KeyError."""
@@ -148,17 +194,27 @@ class Table:
 @dataclass(frozen=True)
 class Database:
     """Everything read from one database, tables in the order of their names.
-    `unreadable` are the tables and views that the database itself cannot read."""
+
+    `unreadable` are the tables and views that the database itself cannot read. `schemas`
+    are those that were asked for, "" being the default one; tables of others are there
+    since one of these refers to them.
+    """
 
     dialect: str
     version: str
     tables: tuple[Table, ...]
     unreadable: tuple[str, ...] = ()
+    schemas: tuple[str, ...] = ("",)
 
     @cached_property
     def by_name(self) -> dict[str, Table]:
         """The tables by their names."""
         return {table.name: table for table in self.tables}
+
+    def own_name(self, table: str) -> str:
+        """Return the name within its schema of a table, which may not be there."""
+        found = self.by_name.get(table)
+        return found.own_name if found else table
 
     @cached_property
     def _referring(self) -> dict[str, list[tuple[Table, Reference]]]:

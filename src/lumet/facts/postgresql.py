@@ -1,43 +1,119 @@
 """What SQLAlchemy's inspector leaves out on PostgreSQL. Only pg_catalog is asked: a user
 with nothing but SELECT sees little in information_schema."""
 
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import Connection
-from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 
-from lumet.facts.model import Column, TableKind, Type, TypeKind
-from lumet.facts.supplement import Plain, make_column
+from lumet.facts.model import (
+    WRITINGS,
+    Check,
+    Column,
+    Reference,
+    TableKind,
+    Type,
+    TypeKind,
+    Writing,
+)
+from lumet.facts.supplement import (
+    About,
+    Outgoing,
+    Plain,
+    about_many,
+    make_column,
+    sorted_checks,
+)
 
-_TABLES = """
-    SELECT c.relname, c.relkind, obj_description(c.oid, 'pg_class'),
-           has_table_privilege(c.oid, 'SELECT'),
-           has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE')
-               AND has_table_privilege(c.oid, 'DELETE')
+_SCHEMA = (
+    "(SELECT oid FROM pg_namespace WHERE nspname = coalesce(%s, current_schema()))"
+)
+_REFUSED = """
+    (row_security_active(c.oid) AND NOT EXISTS (
+        SELECT FROM pg_policy p WHERE p.polrelid = c.oid AND p.polpermissive
+        AND p.polcmd IN ('*', '{command}') AND EXISTS (
+            SELECT FROM unnest(p.polroles) r WHERE r = 0 OR pg_has_role(r, 'USAGE'))))
+"""
+_TABLES = f"""
+    SELECT c.oid, c.relname, c.relkind, obj_description(c.oid, 'pg_class'), c.reltuples,
+           has_table_privilege(c.oid, 'SELECT'), has_any_column_privilege(c.oid, 'SELECT'),
+           has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'),
+           ARRAY[has_any_column_privilege(c.oid, 'INSERT') AND NOT {_REFUSED.format(command="a")},
+                 has_any_column_privilege(c.oid, 'UPDATE') AND NOT {_REFUSED.format(command="w")},
+                 has_table_privilege(c.oid, 'DELETE') AND NOT {_REFUSED.format(command="d")}],
+           row_security_active(c.oid),
+           CASE WHEN c.relkind IN ('v', 'f')
+                THEN pg_relation_is_updatable(c.oid, true) & 28 = 28 ELSE false END,
+           CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid) ELSE '' END,
+           ARRAY(SELECT t.tgname::text FROM pg_trigger t WHERE t.tgrelid = c.oid
+                 AND NOT t.tgisinternal ORDER BY t.tgname)
     FROM pg_class c
-    WHERE c.relnamespace = current_schema()::regnamespace
+    WHERE c.relnamespace = {_SCHEMA}
       AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
     ORDER BY c.relname
 """
-_COLUMNS = """
-    SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b.typtype,
-           CASE WHEN t.typtype = 'd' THEN t.typtypmod ELSE a.atttypmod END,
-           a.attidentity <> '' OR
-               coalesce(pg_get_expr(d.adbin, d.adrelid) LIKE 'nextval(%%', false),
-           a.attgenerated <> '', col_description(c.oid, a.attnum),
-           a.attnotnull OR t.typnotnull,
-           ARRAY(SELECT e.enumlabel::text FROM pg_enum e WHERE e.enumtypid = b.oid
-                 ORDER BY e.enumsortorder)
+_COLUMNS = f"""
+    SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), t.oid, a.atttypmod,
+           a.attidentity <> '', pg_get_expr(d.adbin, d.adrelid),
+           a.attgenerated <> '', col_description(c.oid, a.attnum), a.attnotnull,
+           to_jsonb(l)::text ~ 'ks-level[12]'
     FROM pg_attribute a
     JOIN pg_class c ON c.oid = a.attrelid
     JOIN pg_type t ON t.oid = a.atttypid
-    JOIN pg_type b ON b.oid = CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END
     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
-    WHERE c.relnamespace = current_schema()::regnamespace AND a.attnum > 0
+    LEFT JOIN pg_collation l ON l.oid = a.attcollation AND NOT l.collisdeterministic
+    WHERE c.relnamespace = {_SCHEMA} AND a.attnum > 0
       AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
+    ORDER BY c.relname, a.attnum
 """
+_TYPES = """
+    SELECT t.oid, t.typname, t.typtype, t.typbasetype, t.typtypmod, t.typnotnull,
+           CASE WHEN t.typcategory = 'A' THEN format_type(t.typelem, NULL) ELSE '' END
+    FROM pg_type t WHERE t.typtype IN ('b', 'd', 'e', 'r', 'm')
+"""
+_VALUES = "SELECT enumtypid, enumlabel FROM pg_enum ORDER BY enumtypid, enumsortorder"
+_DOMAIN_CHECKS = """
+    SELECT contypid, conname, pg_get_constraintdef(oid) FROM pg_constraint
+    WHERE contypid <> 0 AND contype = 'c' ORDER BY conname
+"""
+_REFERENCES = f"""
+    SELECT c.relname, k.conname, k.confdeltype, k.confupdtype, k.condeferrable,
+           k.condeferred, r.relnamespace = k.connamespace, n.nspname, r.relname,
+           ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(number, place)
+                 JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.number
+                 ORDER BY u.place),
+           ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(number, place)
+                 JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.number
+                 ORDER BY u.place)
+    FROM pg_constraint k
+    JOIN pg_class c ON c.oid = k.conrelid
+    JOIN pg_class r ON r.oid = k.confrelid
+    JOIN pg_namespace n ON n.oid = r.relnamespace
+    WHERE k.contype = 'f' AND k.conparentid = 0 AND c.relnamespace = {_SCHEMA}
+"""
+_RULED = f"""
+    SELECT c.relname, k.contype, k.conname, pg_get_constraintdef(k.oid, true)
+    FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
+    WHERE k.contype IN ('x', 'c') AND c.relnamespace = {_SCHEMA} ORDER BY k.conname
+"""
+_COLUMN_RIGHTS = """
+    SELECT c.relname, a.attname, has_column_privilege(c.oid, a.attnum, 'SELECT'),
+           has_column_privilege(c.oid, a.attnum, 'INSERT'),
+           has_column_privilege(c.oid, a.attnum, 'UPDATE')
+    FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+    WHERE c.oid = ANY(%s::oid[]) AND a.attnum > 0 AND NOT a.attisdropped
+"""
+_TABLE_KINDS: dict[str, TableKind] = {
+    "r": "table",
+    "p": "partitioned table",
+    "f": "foreign table",
+    "v": "view",
+    "m": "materialised view",
+}
 _KINDS: dict[str, TypeKind] = {
     "int2": "integer", "int4": "integer", "int8": "integer", "oid": "integer",
     "numeric": "decimal", "float4": "float", "float8": "float", "bool": "boolean",
@@ -45,64 +121,209 @@ _KINDS: dict[str, TypeKind] = {
     "date": "date", "time": "time", "timestamp": "moment", "timestamptz": "moment",
     "bytea": "binary", "json": "json", "jsonb": "json", "uuid": "uuid",
 }  # fmt: skip
+_RULES = {"a": "", "r": "restrict", "c": "cascade", "n": "set null", "d": "set default"}
 _HEADER = 4  # bytes that a type's modifier counts beside the length
+_CHECK = re.compile(r"CHECK \((.*)\)(?: NOT VALID| NO INHERIT)*", re.DOTALL)
+_VALUE = re.compile(r"\bVALUE\b")
+
+
+@dataclass(frozen=True, slots=True)
+class _Base:
+    """A type, or what a domain comes to: the type below it, its own modifier (-1 for
+    none), and its rules about VALUE."""
+
+    name: str
+    kind: str
+    modifier: int = -1
+    needed: bool = False
+    element: str = ""
+    values: tuple[str, ...] = ()
+    checks: tuple[Check, ...] = ()
+
+
+_NOTHING = _Base("", "")
 
 
 class PostgresqlSupplement(Plain):
     """The supplement for PostgreSQL."""
 
-    def __init__(self, inspector: Inspector, connection: Connection) -> None:
+    def __init__(
+        self, inspector: Inspector, schema: str | None, connection: Connection
+    ) -> None:
+        self.inspector = inspector
+        self.schema = schema
+        self._read: dict[str, Any] = {}
+        self._connection = connection
+        self._read_tables()
+        self._types = _read_types(connection)
+        self._read_columns()
+        self._references: dict[str, list[Outgoing]] = {}
+        for table, *rest in self._ask(_REFERENCES):
+            self._references.setdefault(table, []).append(_outgoing(*rest))
+
+    def _ask(self, query: str) -> Sequence[Any]:
+        return self._connection.exec_driver_sql(query, (self.schema,)).all()
+
+    def _read_tables(self) -> None:
         kinds: dict[str, TableKind] = {}
         self.unreadable = []
-        self.comments = {}
-        unwritable = set()
-        for name, kind, comment, readable, writable in connection.exec_driver_sql(
-            _TABLES
-        ):
-            if not writable:
-                unwritable.add(name)
-            if not readable:
+        self._about: dict[str, About] = {}
+        exclusions: dict[str, list[Check]] = {}
+        self._checks: dict[str, list[Check]] = {}
+        for table, kind, name, text in self._ask(_RULED):
+            if kind == "x":
+                exclusions.setdefault(table, []).append(Check(text, name))
+            elif found := _CHECK.fullmatch(text):
+                self._checks.setdefault(table, []).append(Check(found[1], name))
+        unequal = []
+        for (
+            oid, name, kind, comment, rows, whole, some, writes_all, allowed, row_security,
+            updatable, definition, triggers,
+        ) in self._ask(_TABLES):  # fmt: skip
+            if not some:
                 self.unreadable.append(name)
                 continue
-            kinds[name] = "table" if kind in ("r", "p") else "view"
-            if comment:
-                self.comments[name] = comment
+            kinds[name] = _TABLE_KINDS[kind]
+            if not (whole and (writes_all or not (allowed[0] or allowed[1]))):
+                unequal.append(oid)
+            self._about[name] = About(
+                comment=comment or "",
+                denied=tuple(w for w, may in zip(WRITINGS, allowed, strict=True)
+                             if not may),
+                row_security=row_security,
+                estimate=about_many(rows),
+                exclusions=tuple(exclusions.get(name, ())),
+                triggers=tuple(triggers),
+                definition=definition.strip(),
+                updatable=updatable,
+            )  # fmt: skip
         self.kinds: Mapping[str, TableKind] = kinds
-        self.unwritable = frozenset(unwritable)
-        self._columns = {
-            (row[0], row[1]): row[2:] for row in connection.exec_driver_sql(_COLUMNS)
-        }
+        self._rights = _column_rights(self._connection, unequal)
 
-    def column(self, table: str, found: ReflectedColumn) -> Column:
-        """Return a column with its type as the catalogue spells it."""
-        native, name, kind, modifier, automatic, generated, comment, needed, values = (
-            self._columns[table, found["name"]]
+    def _read_columns(self) -> None:
+        quote = self.inspector.dialect.identifier_preparer.quote
+        self._columns: dict[str, list[Column]] = {name: [] for name in self.kinds}
+        for table, name, native, oid, modifier, *rest in self._ask(_COLUMNS):
+            reads, adds, edits = self._rights.get((table, name), (True, True, True))
+            if not reads or table not in self.kinds:
+                continue
+            identity, text, is_generated, comment, needed, ignores_case = rest
+            base = self._types.get(oid, _NOTHING)
+            about = self._about[table].denied
+            may: tuple[tuple[Writing, bool], ...] = (("add", adds), ("edit", edits))
+            column = make_column(
+                name,
+                canonical_type(
+                    native,
+                    base,
+                    modifier if base.modifier < 0 else base.modifier,
+                    bool(ignores_case),
+                ),
+                nullable=not (needed or base.needed),
+                default=None if is_generated else text,
+                automatic=identity or bool(text and text.startswith("nextval(")),
+                generated=text if is_generated else "",
+                comment=comment or "",
+                denied=tuple(w for w, ok in may if not ok and w not in about),
+            )
+            self._columns[table].append(column)
+            for check in base.checks:
+                spelled = _VALUE.sub(quote(name).replace("\\", r"\\"), check.text)
+                self._checks.setdefault(table, []).append(Check(spelled, check.name))
+
+    def columns(self, table: str) -> tuple[Column, ...]:
+        """Return the columns with their types as the catalogue spells them."""
+        return tuple(self._columns[table])
+
+    def references(self, table: str) -> Sequence[Outgoing]:
+        """Return the foreign keys; those of partitions are their table's."""
+        return self._references.get(table, ())
+
+    def checks(self, table: str) -> tuple[Check, ...]:
+        """Return the checks of the table, and those of its columns' domains."""
+        return sorted_checks(self._checks.get(table, ()))
+
+    def about(self, table: str) -> About:
+        """Return what is known of the table as a whole."""
+        return self._about[table]
+
+
+def _outgoing(
+    name: str, on_delete: str, on_update: str, deferrable: bool, deferred: bool,
+    is_here: bool, schema: str, referred: str, columns: list[str], others: list[str],
+) -> Outgoing:  # fmt: skip
+    reference = Reference(
+        columns=tuple(columns),
+        referred_table=referred,
+        referred_columns=tuple(others),
+        name=name,
+        on_delete=_RULES.get(on_delete, ""),
+        on_update=_RULES.get(on_update, ""),
+        deferrable=deferrable,
+        deferred=deferred,
+    )
+    return Outgoing(reference, None if is_here else schema)
+
+
+def _column_rights(
+    connection: Connection, tables: list[int]
+) -> dict[tuple[str, str], tuple[bool, bool, bool]]:
+    """Return what may be read, added and edited, by column of these tables alone."""
+    if not tables:
+        return {}
+    rows = connection.exec_driver_sql(_COLUMN_RIGHTS, (tables,))
+    return {(row[0], row[1]): (row[2], row[3], row[4]) for row in rows}
+
+
+def _read_types(connection: Connection) -> dict[int, _Base]:
+    """Return every type by its number, domains as what they come to."""
+    values: dict[int, list[str]] = {}
+    for oid, label in connection.exec_driver_sql(_VALUES):
+        values.setdefault(oid, []).append(label)
+    checks: dict[int, list[Check]] = {}
+    for oid, name, text in connection.exec_driver_sql(_DOMAIN_CHECKS):
+        if found := _CHECK.fullmatch(text):
+            checks.setdefault(oid, []).append(Check(found[1], name))
+    rows = {row[0]: row[1:] for row in connection.exec_driver_sql(_TYPES)}
+
+    def base_of(oid: int) -> _Base:
+        name, kind, below, modifier, needed, element = rows[oid]
+        if kind != "d" or below not in rows:
+            found = tuple(values.get(oid, ()))
+            return _Base(name, kind, modifier, needed, element, found)
+        base = base_of(below)
+        return _Base(
+            base.name,
+            base.kind,
+            modifier if modifier >= 0 else base.modifier,
+            needed or base.needed,
+            base.element,
+            base.values,
+            (*base.checks, *checks.get(oid, ())),
         )
-        return make_column(
-            found,
-            canonical_type(native, name, kind, modifier, values),
-            automatic=bool(automatic),
-            needed=bool(needed),
-            generated="by the database" if generated else "",
-            comment=comment or "",
-        )
+
+    return {oid: base_of(oid) for oid in rows}
 
 
+@lru_cache(maxsize=1000)
 def canonical_type(
-    native: str, name: str, kind: str, modifier: int, values: Any
+    native: str, base: _Base, modifier: int, ignores_case: bool = False
 ) -> Type:
-    """Return the canonical type of a column whose base type is called `name`.
+    """Return the canonical type of a column over a base type.
 
     `modifier` is PostgreSQL's atttypmod: a length, or a precision and a scale.
     """
-    if kind == "e":
-        return Type("text", native, values=tuple(values))
+    name = base.name
+    ignores_case = ignores_case or name == "citext"
+    if base.kind == "e":
+        return Type("text", native, values=base.values)
     found = _KINDS.get(name, "unknown")
-    if found == "text" and modifier > _HEADER:
-        return Type(found, native, length=modifier - _HEADER)
+    if found == "text":
+        length = modifier - _HEADER if modifier > _HEADER else None
+        return Type(found, native, length=length, ignores_case=ignores_case)
     if found == "decimal" and modifier > _HEADER:
         packed = modifier - _HEADER
-        return Type(
-            found, native, precision=packed >> 16 & 0xFFFF, scale=packed & 0x7FF
-        )
-    return Type(found, native, timezone=name == "timestamptz")
+        scale = ((packed & 0x7FF) ^ 0x400) - 0x400  # it may be negative
+        return Type(found, native, precision=packed >> 16 & 0xFFFF, scale=scale)
+    timezone = name in ("timestamptz", "timetz")
+    return Type(found, native, timezone=timezone, element=base.element)

@@ -2,29 +2,23 @@
 
 import sqlite3
 import warnings
-from collections.abc import Callable, Iterable, Sequence
-from typing import Any
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
+from difflib import get_close_matches
 
 from sqlalchemy import Connection, Engine, inspect
-from sqlalchemy.engine.interfaces import ReflectedColumn
-from sqlalchemy.engine.reflection import Inspector, ObjectKind
+from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import SAWarning
 
+from lumet.errors import LumetError
 from lumet.facts.mariadb import MariadbSupplement
-from lumet.facts.model import (
-    Database,
-    Index,
-    Reference,
-    Table,
-    TableKind,
-    Type,
-    Unique,
-)
+from lumet.facts.model import Database, Index, Reference, Table, Type, Unique
 from lumet.facts.postgresql import PostgresqlSupplement
 from lumet.facts.sqlite import SqliteSupplement
-from lumet.facts.supplement import Plain, Supplement
+from lumet.facts.supplement import Plain
 
-_SUPPLEMENTS: dict[str, Callable[[Inspector, Connection], Supplement]] = {
+_SUPPLEMENTS: dict[str, Callable[[Inspector, str | None, Connection], Plain]] = {
     "sqlite": SqliteSupplement,
     "postgresql": PostgresqlSupplement,
     "mariadb": MariadbSupplement,
@@ -32,32 +26,83 @@ _SUPPLEMENTS: dict[str, Callable[[Inspector, Connection], Supplement]] = {
 }
 
 
-def read_database(engine: Engine) -> Database:
-    """Read every table and view of the default schema.
+def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
+    """Read every table and view of the schemas of these names, by default of the default
+    schema; of other schemas what those refer to.
 
-    One inspector serves all calls, since it caches what the bulk calls share. What it
-    returns is copied at once: its lists are its cache, and foreign keys come in no
-    dependable order.
+    Raises LumetError for a schema that does not exist.
     """
     with engine.connect() as connection, warnings.catch_warnings():
         warnings.simplefilter("ignore", SAWarning)  # a type it does not know: we do
         inspector = inspect(connection)
-        make = _SUPPLEMENTS.get(engine.dialect.name)
-        supplement = make(inspector, connection) if make else Plain(inspector)
-        readable = list(supplement.kinds)
-        columns = inspector.get_multi_columns(
-            kind=ObjectKind.ANY, filter_names=readable
-        )
-        parts = _Parts(inspector, readable)
-        tables = [
-            _table(name, found, parts, supplement)
-            for (_, name), found in columns.items()
-        ]
+        chosen = _chosen(inspector, schemas)
+        found: dict[str, list[Table]] = {}
+        unreadable: list[str] = []
+        waiting = deque(chosen)
+        while waiting:
+            schema = waiting.popleft()
+            if schema not in found:
+                reader = _Reader(connection, inspector, schema)
+                found[schema] = [reader.table(name) for name in reader.names]
+                unreadable += reader.unreadable
+                waiting += sorted(reader.other_schemas)
         version = _version(connection)
-    tables.sort(key=lambda table: (table.name.casefold(), table.name))
+    tables = _complete([table for tables in found.values() for table in tables])
     dialect = "mariadb" if engine.dialect.name == "mysql" else engine.dialect.name
-    unreadable = tuple(sorted(supplement.unreadable))
-    return Database(dialect, version, tuple(tables), unreadable)
+    return Database(
+        dialect,
+        version,
+        tuple(sorted(tables, key=lambda table: (table.name.casefold(), table.name))),
+        tuple(sorted(unreadable)),
+        chosen,
+    )
+
+
+def _chosen(inspector: Inspector, schemas: Sequence[str]) -> tuple[str, ...]:
+    """Return the schemas to read, "" for the default one."""
+    if not schemas:
+        return ("",)
+    default = inspector.default_schema_name
+    if inspector.dialect.name == "sqlite":
+        raise LumetError(
+            "A SQLite file has no schemas to choose from.", "Leave --schema out."
+        )
+    known = inspector.get_schema_names()
+    for name in schemas:
+        if name not in known:
+            near = get_close_matches(name, known, n=len(known), cutoff=0)
+            raise LumetError(
+                f'There is no schema "{name}".',
+                f"There are, nearest first: {', '.join(near[:8])}.",
+            )
+    return tuple(dict.fromkeys("" if name == default else name for name in schemas))
+
+
+def _complete(tables: Sequence[Table]) -> Iterator[Table]:
+    """Name each table's references by the names that tables have in a `Database`."""
+    by_name: dict[str, Table] = {}
+    for table in tables:
+        if table.name in by_name:
+            raise LumetError(
+                f'Two tables are called "{table.name}": one by its schema and its name, '
+                "one by a name that holds the dot.",
+                "Choose the schemas so that only one of them is read: --schema NAME",
+            )
+        by_name[table.name] = table
+    for table in tables:
+        yield replace(
+            table,
+            references=tuple(_whole(each, by_name) for each in table.references),
+        )
+
+
+def _whole(reference: Reference, by_name: dict[str, Table]) -> Reference:
+    """Return a reference with the columns it refers to: "REFERENCES t" alone means t's
+    primary key."""
+    if reference.referred_columns or reference.referred_table not in by_name:
+        return reference
+    key = by_name[reference.referred_table].primary_key
+    return replace(reference, referred_columns=key)
 
 
 def _version(connection: Connection) -> str:
@@ -67,97 +112,70 @@ def _version(connection: Connection) -> str:
     return ".".join(str(part) for part in info if isinstance(part, int))
 
 
-class _Parts:
-    """What the inspector's bulk calls say of each table, by its name."""
+class _Reader:
+    """Reads one schema, "" being the default one. Afterwards `other_schemas` are those
+    that its tables refer to."""
 
-    def __init__(self, inspector: Inspector, names: Sequence[str]) -> None:
-        def by_name(bulk_call: Callable[..., Any]) -> dict[str, Any]:
-            found = bulk_call(kind=ObjectKind.ANY, filter_names=names)
-            return {name: each for (_, name), each in found.items()}
+    def __init__(
+        self, connection: Connection, inspector: Inspector, schema: str
+    ) -> None:
+        self.schema = schema
+        self.default = inspector.default_schema_name
+        self.other_schemas: set[str] = set()
+        make = _SUPPLEMENTS.get(connection.dialect.name)
+        name = schema or None
+        found = make(inspector, name, connection) if make else Plain(inspector, name)
+        self.supplement = found
+        self.unreadable = [self._named(each, schema) for each in found.unreadable]
+        self.names = list(found.kinds)
 
-        self.keys = by_name(inspector.get_multi_pk_constraint)
-        self.references = by_name(inspector.get_multi_foreign_keys)
-        self.uniques = by_name(inspector.get_multi_unique_constraints)
-        self.checks = by_name(inspector.get_multi_check_constraints)
-        self.indexes = by_name(inspector.get_multi_indexes)
+    def _named(self, own_name: str, schema: str) -> str:
+        return f"{schema}.{own_name}" if schema else own_name
 
-
-def _table(
-    name: str,
-    columns: Iterable[ReflectedColumn],
-    parts: _Parts,
-    supplement: Supplement,
-) -> Table:
-    kind: TableKind = supplement.kinds[name]
-    key = parts.keys.get(name) or {}
-    indexes = parts.indexes.get(name) or ()
-    return Table(
-        name=name,
-        kind=kind,
-        columns=tuple(supplement.column(name, column) for column in columns),
-        primary_key=tuple(key.get("constrained_columns") or ()),
-        references=_references(name, parts, supplement),
-        uniques=_uniques(parts.uniques.get(name) or (), indexes),
-        checks=supplement.checks(name, parts.checks.get(name) or ()),
-        indexes=_indexes(indexes),
-        comment=supplement.comments.get(name, ""),
-        writable=name not in supplement.unwritable,
-    )
-
-
-def _references(
-    name: str, parts: _Parts, supplement: Supplement
-) -> tuple[Reference, ...]:
-    references = []
-    for item in parts.references.get(name) or ():
-        table = item["referred_table"]
-        # "REFERENCES t" alone means t's primary key
-        referred = tuple(item["referred_columns"] or ()) or tuple(
-            (parts.keys.get(table) or {}).get("constrained_columns") or ()
+    def table(self, name: str) -> Table:
+        """Return a table by its own name."""
+        supplement = self.supplement
+        columns = supplement.columns(name)
+        known = {column.name for column in columns}
+        key = supplement.primary_key(name)
+        indexes = supplement.indexes(name)
+        return Table(
+            name=self._named(name, self.schema),
+            kind=supplement.kinds[name],
+            columns=columns,
+            primary_key=key if known.issuperset(key) else (),
+            references=self._references(name, known),
+            uniques=_uniques(supplement.uniques(name), indexes, known),
+            checks=supplement.checks(name),
+            indexes=tuple(index for index in indexes if known >= {*index.columns}),
+            schema=self.schema,
+            **supplement.about(name).parts(),
         )
-        if item.get("referred_schema"):
-            table = f"{item['referred_schema']}.{table}"
-        on_delete, on_update = supplement.rules(name, item)
-        references.append(
-            Reference(
-                columns=tuple(item["constrained_columns"]),
-                referred_table=table,
-                referred_columns=referred,
-                name=item.get("name") or "",
-                on_delete=on_delete,
-                on_update=on_update,
-            )
-        )
-    return tuple(sorted(references, key=lambda each: (each.columns, each.name)))
+
+    def _references(self, name: str, known: set[str]) -> tuple[Reference, ...]:
+        found = []
+        for reference, other in self.supplement.references(name):
+            schema = self.schema if other is None else other
+            schema = "" if schema == self.default else schema
+            if schema != self.schema:
+                self.other_schemas.add(schema)
+            if known.issuperset(reference.columns):
+                table = self._named(reference.referred_table, schema)
+                found.append(replace(reference, referred_table=table))
+        return tuple(sorted(found, key=lambda each: (each.columns, each.name)))
 
 
-def _uniques(constraints: Iterable[Any], indexes: Iterable[Any]) -> tuple[Unique, ...]:
-    uniques = {tuple(item["column_names"]): item["name"] or "" for item in constraints}
-    for item in indexes:
-        columns = tuple(item["column_names"])
-        if item["unique"] and None not in columns and not _is_partial(item):
-            uniques.setdefault(columns, item["name"] or "")
-    return tuple(Unique(columns, uniques[columns]) for columns in sorted(uniques))
-
-
-def _indexes(found: Iterable[Any]) -> tuple[Index, ...]:
-    indexes = [
-        Index(
-            name=item["name"] or "",
-            columns=tuple(item["column_names"]),
-            unique=bool(item["unique"]),
-            partial=_is_partial(item),
-        )
-        for item in found
-        if None not in item["column_names"]
-    ]
-    return tuple(sorted(indexes, key=lambda index: (index.columns, index.name)))
-
-
-def _is_partial(index: Any) -> bool:
-    options = index.get("dialect_options") or {}
-    return any(
-        options.get(f"{name}_where") is not None for name in ("sqlite", "postgresql")
+def _uniques(
+    constraints: Iterable[Unique], indexes: Iterable[Index], known: set[str]
+) -> tuple[Unique, ...]:
+    uniques = {unique.columns: unique.name for unique in constraints}
+    for index in indexes:
+        if index.unique and not index.partial and not index.computed:
+            uniques.setdefault(index.columns, index.name)
+    return tuple(
+        Unique(columns, uniques[columns])
+        for columns in sorted(uniques)
+        if known.issuperset(columns)
     )
 
 

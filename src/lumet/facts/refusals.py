@@ -7,7 +7,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy.exc import DatabaseError, InvalidRequestError
 
 from lumet.errors import CannotRun
 
@@ -29,6 +29,10 @@ def saying_why(
         yield
     except DatabaseError as error:
         raise explain(place, error.orig, has_password, others) from error
+    except InvalidRequestError as error:  # SQLAlchemy's, of a server that is no MariaDB
+        raise CannotRun(
+            f"{place}: {error}.", "MySQL is not supported; MariaDB is."
+        ) from error
 
 
 def explain(

@@ -2,8 +2,10 @@
 generated columns, which key numbers itself, and the rules of inline references."""
 
 import json
+import logging
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -11,85 +13,228 @@ from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import OperationalError
 
-from lumet.facts.model import Column, TableKind
-from lumet.facts.supplement import Plain, make_column, rule_of
+from lumet.facts.model import Column, Index, Reference, TableKind
+from lumet.facts.supplement import (
+    About,
+    Outgoing,
+    Plain,
+    about_many,
+    make_column,
+    rule_of,
+    sorted_indexes,
+)
 from lumet.facts.types import canonical_sqlite_type
+
+_IN_KINDS = "m.name IN (SELECT value FROM json_each(?))"
+_COLUMNS = f"""
+    SELECT m.name, m.sql, x.name, x.type, x.pk, x.hidden
+    FROM sqlite_master m, pragma_table_xinfo(m.name) x
+    WHERE m.type IN ('table', 'view') AND {_IN_KINDS}
+"""
+_REFERENCES = f"""
+    SELECT m.name, f.id, f."from", f.on_delete, f.on_update
+    FROM sqlite_master m, pragma_foreign_key_list(m.name) f
+    WHERE m.type = 'table' AND {_IN_KINDS} ORDER BY m.name, f.id, f.seq
+"""
+_INDEXES = f"""
+    SELECT m.name, l.name, l."unique", l.partial, x.name, x."desc"
+    FROM sqlite_master m, pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x
+    WHERE m.type = 'table' AND l.origin = 'c' AND x.key = 1 AND {_IN_KINDS}
+    ORDER BY m.name, l.name, x.seqno
+"""
+_SHADOWS = """
+    SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'
+"""
+_FOLDED = re.compile(r"COLLATE\s+[\"'\[`]?(NOCASE)", re.IGNORECASE)
+_INSTEAD = re.compile(r"INSTEAD\s+OF\s+(INSERT|UPDATE|DELETE)", re.IGNORECASE)
+_WITHOUT_ROWID = re.compile(r"WITHOUT\s+ROWID[^)]*$", re.IGNORECASE)
 
 
 class SqliteSupplement(Plain):
     """The supplement for SQLite."""
 
-    def __init__(self, inspector: Inspector, connection: Connection) -> None:
-        super().__init__(inspector)
+    def __init__(
+        self, inspector: Inspector, schema: str | None, connection: Connection
+    ) -> None:
+        super().__init__(inspector, schema)
         doubtful = connection.exec_driver_sql(
             "SELECT name FROM sqlite_master WHERE type = 'view'"
             " OR (type = 'table' AND sql LIKE 'CREATE VIRTUAL%')"
         ).scalars()
         self.unreadable = [n for n in doubtful if not _is_readable(connection, n)]
+        left_out = {*self.unreadable, *_shadows(connection)}
         self.kinds: Mapping[str, TableKind] = {
-            name: kind
-            for name, kind in self.kinds.items()
-            if name not in self.unreadable
+            name: kind for name, kind in self.kinds.items() if name not in left_out
         }
-        self._read_columns(connection)
-        self._read_rules(connection)
+        self._connection = connection
+        self._names = json.dumps(list(self.kinds))
+        self._read_columns()
+        self._read_rules()
+        self._read_about()
+        self._indexes = self._read_indexes()
 
-    def _read_columns(self, connection: Connection) -> None:
-        rows = connection.exec_driver_sql(
-            "SELECT m.name, m.sql, x.name, x.type, x.pk, x.hidden"
-            " FROM sqlite_master m, pragma_table_xinfo(m.name) x"
-            " WHERE m.type IN ('table', 'view')"
-            " AND m.name IN (SELECT value FROM json_each(?))",
-            (json.dumps(list(self.kinds)),),
-        ).all()
+    def _ask(self, query: str) -> Sequence[Any]:
+        return self._connection.exec_driver_sql(query, (self._names,)).all()
+
+    def _read_columns(self) -> None:
         self._types: dict[tuple[str, str], str] = {}
         self._computed: set[tuple[str, str]] = set()
+        self._folded: set[tuple[str, str]] = set()
+        self._sql: dict[str, str] = {}
         keys: dict[str, list[str]] = {}
-        without_rowid: set[str] = set()
-        for table, sql, column, native, key_position, hidden in rows:
+        for table, sql, column, native, key_position, hidden in self._ask(_COLUMNS):
+            self._sql[table] = sql or ""
             self._types[table, column] = native or ""
             if hidden in (2, 3):
                 self._computed.add((table, column))
             if key_position:
                 keys.setdefault(table, []).append(column)
-            if sql and re.search(r"WITHOUT\s+ROWID[^)]*$", sql, re.IGNORECASE):
-                without_rowid.add(table)
+        for table, sql in self._sql.items():
+            if _FOLDED.search(sql):
+                self._folded |= {(table, name) for name in _folded_columns(sql)}
         self._automatic = {
             (table, columns[0])
             for table, columns in keys.items()
             if len(columns) == 1
-            and table not in without_rowid
+            and not _WITHOUT_ROWID.search(self._sql[table])
             and self._types[table, columns[0]].upper() == "INTEGER"
         }
 
-    def _read_rules(self, connection: Connection) -> None:
-        rows = connection.exec_driver_sql(
-            'SELECT m.name, f.id, f."from", f.on_delete, f.on_update'
-            " FROM sqlite_master m, pragma_foreign_key_list(m.name) f"
-            " WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq"
-        ).all()
-        columns: dict[tuple[str, int], list[str]] = {}
-        rules: dict[tuple[str, int], tuple[str, str]] = {}
-        for table, number, column, on_delete, on_update in rows:
-            columns.setdefault((table, number), []).append(column)
-            rules[table, number] = (rule_of(on_delete), rule_of(on_update))
-        self._rules = {(key[0], tuple(columns[key])): rules[key] for key in columns}
+    def _read_rules(self) -> None:
+        found: dict[tuple[str, int], list[Any]] = {}
+        for table, number, *rest in self._ask(_REFERENCES):
+            found.setdefault((table, number), []).append(rest)
+        self._rules = {
+            (table, tuple(row[0] for row in rows)): (
+                rule_of(rows[0][1]),
+                rule_of(rows[0][2]),
+            )
+            for (table, _), rows in found.items()
+        }
+        self._spelled = {name.casefold(): name for name in self.kinds}
 
-    def column(self, table: str, found: ReflectedColumn) -> Column:
-        """Return a column with its declared type."""
+    def _read_about(self) -> None:
+        estimates = _estimates(self._connection)
+        triggers: dict[str, list[str]] = {}
+        instead: dict[str, set[str]] = {}
+        for table, name, sql in self._connection.exec_driver_sql(
+            "SELECT tbl_name, name, sql FROM sqlite_master WHERE type = 'trigger'"
+            " ORDER BY 1, 2"
+        ):
+            triggers.setdefault(table, []).append(name)
+            if found := _INSTEAD.search(sql or ""):
+                instead.setdefault(table, set()).add(found[1].upper())
+        self._about = {
+            name: About(
+                estimate=about_many(estimates.get(name)),
+                triggers=tuple(triggers.get(name, ())),
+                definition=self._sql.get(name, "") if kind == "view" else "",
+                updatable=len(instead.get(name, ())) == 3,
+            )
+            for name, kind in self.kinds.items()
+        }
+
+    def columns(self, table: str) -> tuple[Column, ...]:
+        """Return the columns with their declared types."""
+        found = self.bulk(self.inspector.get_multi_columns).get(table) or ()
+        return tuple(self._column(table, each) for each in found)
+
+    def _column(self, table: str, found: ReflectedColumn) -> Column:
         place = (table, found["name"])
         automatic = place in self._automatic
+        kind = canonical_sqlite_type(self._types.get(place, ""))
+        if place in self._folded and kind.kind == "text":
+            kind = replace(kind, ignores_case=True)
         return make_column(
-            found,
-            canonical_sqlite_type(self._types.get(place, "")),
+            found["name"],
+            kind,
+            nullable=found["nullable"] and not automatic,
+            default=found.get("default"),
             automatic=automatic,
-            needed=automatic,
             generated="by the database" if place in self._computed else "",
         )
 
-    def rules(self, table: str, found: Any) -> tuple[str, str]:
-        """Return the rules; the inspector knows only those of a table's constraint."""
-        return self._rules.get((table, tuple(found["constrained_columns"])), ("", ""))
+    def references(self, table: str) -> Sequence[Outgoing]:
+        """Return the foreign keys with their rules, of which the inspector knows only
+        those of a table's constraint; the table referred to as its name is spelled."""
+        return [self._whole(table, each) for each, _ in super().references(table)]
+
+    def _whole(self, table: str, reference: Reference) -> Outgoing:
+        referred = reference.referred_table
+        if referred not in self.kinds:
+            referred = self._spelled.get(referred.casefold(), referred)
+        on_delete, on_update = self._rules.get((table, reference.columns), ("", ""))
+        whole = replace(
+            reference, referred_table=referred, on_delete=on_delete, on_update=on_update
+        )
+        return Outgoing(whole, None)
+
+    def indexes(self, table: str) -> tuple[Index, ...]:
+        """Return the indexes, those over expressions too."""
+        return self._indexes.get(table, ())
+
+    def _read_indexes(self) -> dict[str, tuple[Index, ...]]:
+        parts: dict[tuple[str, str, bool, bool], list[tuple[str | None, bool]]] = {}
+        for table, name, unique, partial, column, down in self._ask(_INDEXES):
+            key = (table, name, bool(unique), bool(partial))
+            parts.setdefault(key, []).append((column, bool(down)))
+        found: dict[str, list[Index]] = {}
+        for (table, name, unique, partial), columns in parts.items():
+            index = Index(
+                name,
+                tuple(column for column, _ in columns if column is not None),
+                unique,
+                partial,
+                tuple(column for column, down in columns if column and down),
+                any(column is None for column, _ in columns),
+            )
+            found.setdefault(table, []).append(index)
+        return {table: sorted_indexes(each) for table, each in found.items()}
+
+    def about(self, table: str) -> About:
+        """Return what is known of the table as a whole."""
+        return self._about[table]
+
+
+def _shadows(connection: Connection) -> set[str]:
+    """Return the tables that keep what a virtual table holds."""
+    try:
+        return set(connection.exec_driver_sql(_SHADOWS).scalars())
+    except OperationalError:  # before SQLite 3.37
+        return set()
+
+
+def _estimates(connection: Connection) -> dict[str, int]:
+    """Return the rows by table that the last ANALYZE counted."""
+    try:
+        rows = connection.exec_driver_sql("SELECT tbl, stat FROM sqlite_stat1").all()
+    except OperationalError:
+        return {}
+    found: dict[str, int] = {}
+    for table, stat in rows:
+        first = str(stat or "").split(" ")[0]
+        if first.isdecimal():
+            found[table] = max(found.get(table, 0), int(first))
+    return found
+
+
+def _folded_columns(sql: str) -> set[str]:
+    """Return the columns that compare without case, as far as the text of the table can
+    be understood."""
+    import sqlglot  # slow to import, and seldom needed
+    from sqlglot import exp
+
+    logging.getLogger("sqlglot").setLevel(logging.ERROR)  # of what it does not know
+    try:
+        parsed = sqlglot.parse_one(sql[: sql.rfind(")") + 1], dialect="sqlite")
+    except sqlglot.errors.SqlglotError:
+        return set()
+    return {
+        column.name
+        for column in parsed.find_all(exp.ColumnDef)
+        for collation in column.find_all(exp.CollateColumnConstraint)
+        if collation.this.name.upper() == "NOCASE"
+    }
 
 
 def _is_readable(connection: Connection, name: str) -> bool:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from lumet.design.access import RIGHTS, RoleDecisions
 from lumet.design.vocabulary import Detail, FieldDecisions, TableDecisions
-from lumet.facts.model import Column, Database, Reference, Table
+from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
 
 
@@ -30,6 +30,8 @@ class TableModel:
 
     name: str
     source: str
+    schema: str
+    where: str
     file: str
     module: str
     class_name: str
@@ -44,9 +46,11 @@ class TableModel:
     first: tuple[str, ...]
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
-    refers: tuple[str, ...]
     read_only: tuple[str, ...]
     changeable: bool
+    denied: tuple[str, ...]
+    listed: bool
+    on_pages: tuple[tuple[str, str], ...]
     for_lookups: bool
     lists: tuple[tuple[str, str], ...]
     sqlalchemy: tuple[str, ...]
@@ -69,7 +73,17 @@ class RoleModel:
 _FIELDS = {
     "text": "TextField",
     "long text": "LongTextField",
+    "e-mail": "EmailField",
+    "web address": "WebAddressField",
+    "phone": "PhoneField",
+    "colour": "ColourField",
+    "image": "TextField",
+    "file": "TextField",
     "integer": "IntegerField",
+    "money": "DecimalField",
+    "percent": "DecimalField",
+    "latitude": "DecimalField",
+    "longitude": "DecimalField",
     "code": "CodeField",
     "decimal": "DecimalField",
     "yes/no": "YesNoField",
@@ -97,6 +111,8 @@ _SQLALCHEMY_TYPES = {
     "json": "Text",
     "uuid": "String",
 }
+_TEXT_FIELDS = frozenset({"TextField", "LongTextField", "EmailField", "WebAddressField",
+                          "PhoneField"})  # fmt: skip
 ALL = "ALL"
 
 
@@ -152,19 +168,19 @@ class _Builder:
         fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
                   for c in shown]  # fmt: skip
         details = self._details(decisions)
-        refers = self._refers(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
         mentioned = _mentioned([*columns, *constraints, *fields])
         mentioned |= {"Table", "TypedColumns", "RecordForm"}
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
-        pages |= {"Refers"} if refers else set()
         first = [self._order(name, keys) for name in decisions.list.order]
         pages |= {order.partition("(")[0] for order in first}
         return TableModel(
             name=table.name,
-            source=repr(table.name),
+            source=repr(table.own_name),
+            schema=repr(table.schema) if table.schema else "",
+            where=repr(decisions.where) if decisions.where else "",
             file=self.application.files[table.name],
             module=module,
             class_name=class_name(module),
@@ -183,10 +199,16 @@ class _Builder:
             first=tuple(first),
             sections=tuple(sections),
             details=tuple(details),
-            refers=tuple(refers),
             read_only=tuple(repr(key) for key in read_only),
             for_lookups=not decisions.include,
-            changeable=table.kind == "table" and table.writable,
+            denied=_denied(table, decisions),
+            changeable=table.is_changeable,
+            listed="list" in decisions.pages,
+            on_pages=tuple(
+                (name, code)
+                for name in ("record", "add", "edit")
+                if (code := _keys_code(getattr(decisions, name).columns, keys))
+            ),
             lists=tuple(
                 (lists[c.name], repr(decisions.field[c.name].choices))
                 for c in shown
@@ -201,7 +223,8 @@ class _Builder:
     def _column(self, table: Table, column: Column) -> str:
         key = self.keys[table.name][column.name]
         parts = [repr(column.name)] if key != column.name else []
-        parts.append(_type_code(column, self.application.dialect))
+        decided = self.application.decisions[table.name].field[column.name]
+        parts.append(_type_code(column, decided, self.application.dialect))
         reference = table.reference_of(column.name)
         target = self._target(reference) if reference else ""
         if reference and target:
@@ -222,31 +245,11 @@ class _Builder:
 
     def _target(self, reference: Reference) -> str:
         """Return what a one-column reference points at, "" when the application does
-        not have it, or its name cannot be written in a ForeignKey."""
-        if (
-            reference.referred_table not in self.modules
-            or not reference.referred_columns
-        ):
+        not have it."""
+        if not self._is_kept(reference):
             return ""
-        referred = reference.referred_columns[0]
-        if "." in referred or referred not in self.keys[reference.referred_table]:
-            return ""
-        return f"{reference.referred_table}.{referred}"
-
-    def _refers(self, table: Table) -> list[str]:
-        """Return the references whose names no ForeignKey can spell."""
-        keys = self.keys[table.name]
-        found = []
-        for reference in table.references:
-            theirs = self.keys.get(reference.referred_table, {})
-            dotted = any("." in name for name in reference.referred_columns)
-            if dotted and set(reference.referred_columns) <= set(theirs):
-                ours = tuple(keys[name] for name in reference.columns)
-                referred = tuple(theirs[name] for name in reference.referred_columns)
-                to = self.modules[reference.referred_table]
-                rule = f", {reference.on_delete!r}" if reference.on_delete else ""
-                found.append(f"Refers({ours!r}, {to!r}, {referred!r}{rule})")
-        return found
+        table = reference.referred_table
+        return f"{table}.{self.keys[table][reference.referred_columns[0]]}"
 
     def _is_kept(self, reference: Reference) -> bool:
         """Tell whether the application has what a reference points at."""
@@ -259,17 +262,14 @@ class _Builder:
         found = []
         for unique in table.uniques:
             if unique.columns != table.primary_key:
-                names = ", ".join(repr(name) for name in unique.columns)
+                names = ", ".join(repr(keys[name]) for name in unique.columns)
                 found.append(f"UniqueConstraint({names})")
         for reference in table.references:
-            known = reference.referred_table in self.modules
-            plain = all("." not in name for name in reference.referred_columns)
-            if len(reference.columns) > 1 and known and plain:
-                ours = [name for name in reference.columns if name in keys]
-                theirs = [
-                    f"{reference.referred_table}.{n}"
-                    for n in reference.referred_columns
-                ]
+            if len(reference.columns) > 1 and self._is_kept(reference):
+                referred = reference.referred_table
+                ours = [keys[name] for name in reference.columns]
+                theirs = [f"{referred}.{self.keys[referred][name]}"
+                          for name in reference.referred_columns]  # fmt: skip
                 rule = _on_delete(reference)
                 found.append(f"ForeignKeyConstraint({ours!r}, {theirs!r}{rule})")
         return found
@@ -279,8 +279,10 @@ class _Builder:
     ) -> str:
         key = self.keys[table.name][column.name]
         kind = _FIELDS[decided.kind]
-        if kind == "DecimalField" and column.type.kind == "float":
-            kind = "FloatField"
+        if column.type.kind == "binary":
+            kind = "OtherField"
+        elif kind == "DecimalField" and column.type.kind in ("float", "integer"):
+            kind = "FloatField" if column.type.kind == "float" else "IntegerField"
         label = decided.label or column.name
         parts = [f"_({label!r})"]
         if kind == "LookupField":
@@ -291,6 +293,8 @@ class _Builder:
                 parts.append(f"to={self.modules[reference.referred_table]!r}")
         if kind == "ChoiceField":
             parts.append(f"choices={choices}")
+            if decided.others:
+                parts.append("others=True")
             if decided.tones:
                 parts.append(f"tones={decided.tones!r}")
         if kind == "DecimalField" and column.type.scale is not None:
@@ -307,7 +311,7 @@ class _Builder:
     def _validators(
         self, table: Table, column: Column, decided: FieldDecisions, kind: str
     ) -> list[str]:
-        if decided.read_only or kind == "OtherField" or table.kind == "view":
+        if decided.read_only or kind == "OtherField" or table.is_view:
             return []
         found = []
         fills_itself = column.automatic or (
@@ -315,10 +319,10 @@ class _Builder:
         )
         if not column.nullable and not fills_itself:
             found.append("required()")
-        if kind in ("TextField", "LongTextField") and column.type.length:
+        if kind in _TEXT_FIELDS and column.type.length:
             found.append(f"longest({column.type.length})")
         if kind in ("IntegerField", "CodeField", "DecimalField", "FloatField"):
-            found += self._bounds(table, column)
+            found += self._bounds(table, column) or _usual_bounds(column, decided.kind)
         return found
 
     def _bounds(self, table: Table, column: Column) -> list[str]:
@@ -372,6 +376,30 @@ class _Builder:
         return f"Related({self.modules[detail.table]!r}, by={by}{label})"
 
 
+def _denied(table: Table, decisions: TableDecisions) -> tuple[str, ...]:
+    """Return the changes that the database's user may not make, or that have no page."""
+    if not table.is_changeable:
+        return ()
+    return tuple(
+        repr(each)
+        for each in WRITINGS
+        if each in table.denied or each not in decisions.pages
+    )
+
+
+def _keys_code(columns: Sequence[str], keys: Mapping[str, str]) -> str:
+    """Return columns as a tuple of their keys, "" for none."""
+    listed = ", ".join(repr(keys[name]) for name in columns)
+    return f"({listed},)" if listed else ""
+
+
+def _usual_bounds(column: Column, kind: str) -> list[str]:
+    """Return the bounds that a kind of number has by its nature."""
+    if kind in _DEGREES:
+        return [f"within({-_DEGREES[kind]}, {_DEGREES[kind]})"]
+    return ["within(0)"] if column.type.unsigned else []
+
+
 def _with_keys(title: str, keys: Mapping[str, str]) -> str:
     for name, key in keys.items():
         title = title.replace(f"{{{name}}}", f"{{\0{key}}}")
@@ -384,11 +412,22 @@ def _on_delete(reference: Reference) -> str:
     return f", ondelete={reference.on_delete.upper()!r}"
 
 
+_DEGREES = {"latitude": 90, "longitude": 180}
 _CAST_KINDS = frozenset({"json", "uuid"})
 
 
-def _type_code(column: Column, dialect: str) -> str:
+_SPELLED = {  # by kind: the type, and the spelling where none is decided
+    "date": ("Date", "YYYY-MM-DD"),
+    "moment": ("Moment", "YYYY-MM-DD hh:mm:ss"),
+    "yes/no": ("YesNo", "Y/N"),
+}
+
+
+def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
     kind, native = column.type.kind, column.type.native
+    if decided.kind in _SPELLED and (decided.stored or _is_odd(kind, decided.kind)):
+        name, usual = _SPELLED[decided.kind]
+        return f"{name}({decided.stored or usual!r})"
     if kind == "decimal" and column.type.precision is not None:
         return f"decimal({column.type.precision}, {column.type.scale or 0})"
     if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
@@ -397,9 +436,16 @@ def _type_code(column: Column, dialect: str) -> str:
         return "Shape" if dialect == "mariadb" and column.type.is_shape else "Shown"
     if kind == "time" and dialect == "mariadb":
         return "Clock"
+    if kind == "float" and dialect == "sqlite":
+        return "Real"
     if kind == "text" and column.type.length is not None:
         return f"String({column.type.length})"
     return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]
+
+
+def _is_odd(kind: str, decided: str) -> bool:
+    """Tell whether a column of canonical type `kind` has to spell what is decided."""
+    return kind == "text" or (decided != "yes/no" and kind in ("integer", "float"))
 
 
 _SQLALCHEMY_NAMES = (
@@ -423,6 +469,7 @@ _OWN_TYPE_NAMES = (
     "Clock",
     "Date",
     "Moment",
+    "Real",
     "Shape",
     "Shown",
     "Time",

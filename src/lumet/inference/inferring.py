@@ -1,29 +1,53 @@
 """All questions about all tables, in the order in which they build on each other."""
 
 from collections import deque
+from collections.abc import Iterator
 
 from lumet.design.access import GROUP_PREFIX, RIGHTS
+from lumet.design.declaring import Declared
 from lumet.design.vocabulary import Entry
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
-from lumet.inference import columns, tables
+from lumet.inference import columns, kinds, tables, titles
+from lumet.inference.references import (
+    Found,
+    find_keys,
+    find_references,
+    shared_word,
+    with_found,
+)
 from lumet.inference.rules import Choice, Subject, TableRule, ask, ask_column
 
 _REFERENCE_GROUP = "Reference data"
 
 
 def infer(
-    database: Database, evidence: Evidence, left_out: frozenset[str] = frozenset()
+    database: Database,
+    evidence: Evidence,
+    left_out: frozenset[str] = frozenset(),
+    denied: frozenset[Declared] = frozenset(),
 ) -> dict[str, tuple[Entry, ...]]:
     """Answer every question about every table, with reason and confidence. Tables that
-    are `left_out` are in the application for their lookups alone.
+    are `left_out` are in the application for their lookups alone; what is `denied` is no
+    reference, whatever speaks for it.
 
     Returns the inferred decisions by table, each in the canonical order of its file.
     A question is asked of all tables before the next, since answers build on others'.
     """
-    start = Subject(database, evidence, database.tables[0]) if database.tables else None
-    if start is None:
+    if not database.tables:
         return {}
+    keys = find_keys(database, evidence)
+    keyed = with_found(database, keys, ())
+    references = [
+        found
+        for found in find_references(keyed, evidence)
+        if not _is_denied(found, denied)
+    ]
+    database = with_found(keyed, (), references)
+    start = Subject(database, evidence, database.tables[0])
+    start.shared = shared_word(database)
+    start.keys.update({key.table: key for key in keys if key.is_used})
+    start.found.update({(f.table, f.columns): f for f in references if f.is_used})
     subjects = [start.about(table.name) for table in database.tables if table.columns]
     per_table: tuple[tuple[str, tuple[TableRule, ...]], ...] = (
         ("include", tables.INCLUDE_RULES),
@@ -37,12 +61,37 @@ def infer(
         start.answers[name, "include"] = subject_answer
     # A title reaches through the titles of others: those that refer to none come first.
     for subject in _referred_first(subjects):
-        subject.answers[subject.table.name, "title"] = ask(tables.TITLE_RULES, subject)
+        subject.answers[subject.table.name, "title"] = ask(titles.TITLE_RULES, subject)
     _ask_all(subjects, "group", tables.GROUP_RULES)
     for subject in subjects:
         for column in subject.table.columns:
             _ask_about(subject, column)
     return {subject.table.name: _entries(subject) for subject in subjects}
+
+
+def subjects_of(database: Database, evidence: Evidence) -> Iterator[Subject]:
+    """Yield each table as the rules look at it, before any question was asked; what was
+    found is in the facts of `database` already."""
+    shared = shared_word(database)
+    for table in database.tables:
+        if table.columns:
+            yield Subject(database, evidence, table, shared=shared)
+
+
+def _is_denied(found: Found, denied: frozenset[Declared]) -> bool:
+    several = len(found.columns) > 1
+    return any(
+        each.table == found.table
+        and (
+            each.columns == found.columns
+            or (
+                several
+                and not each.columns
+                and each.referred_table == found.referred_table
+            )
+        )
+        for each in denied
+    )
 
 
 def _ask_all(
@@ -85,7 +134,9 @@ def _referred_first(subjects: list[Subject]) -> list[Subject]:
 def _ask_about(subject: Subject, column: Column) -> None:
     questions = (
         ("label", columns.LABEL_RULES),
-        ("kind", columns.KIND_RULES),
+        ("kind", kinds.KIND_RULES),
+        ("stored", kinds.STORED_RULES),
+        ("others", kinds.OTHERS_RULES),
         ("hidden", columns.HIDDEN_RULES),
         ("read_only", columns.READ_ONLY_RULES),
     )
@@ -106,6 +157,8 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         add(subject.answers[name, "include"], "include")
     for question in ("singular", "plural", "title", "group"):
         add(subject.answers[name, question], question)
+    if key := subject.keys.get(name):
+        add(Choice(list(key.columns), key.reason, key.confidence), "key")
     add(tables.columns_of_list(subject), "list", "columns")
     order = tables.order_of_list(subject)
     if order.value:
@@ -114,8 +167,14 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         add(choice, "sections", section)
     for detail, choice in tables.details_of_references(subject).items():
         add(choice, "details", detail)
+    for table, choice in _refers(subject).items():
+        add(choice, "refers", table)
     for column in subject.table.columns:
-        for question in ("label", "kind", "hidden", "read_only"):
+        if found_here := subject.found.get((name, (column.name,))):
+            end = f"{found_here.referred_table}.{found_here.referred_columns[0]}"
+            choice = Choice(end, found_here.reason, found_here.confidence)
+            add(choice, "field", column.name, "references")
+        for question in ("label", "kind", "stored", "others", "hidden", "read_only"):
             answer = subject.answers.get((name, column.name, question))
             if answer is not None:
                 add(answer, "field", column.name, question)
@@ -128,6 +187,22 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
             help_text = Choice(column.comment, "the column's comment")
             add(help_text, "field", column.name, "help")
     return tuple(found)
+
+
+def _refers(subject: Subject) -> dict[str, Choice]:
+    """Return the references over several columns that nobody declared."""
+    grouped: dict[str, list[Found]] = {}
+    for (table, by), found in subject.found.items():
+        if table == subject.table.name and len(by) > 1:
+            grouped.setdefault(found.referred_table, []).append(found)
+    return {
+        name: Choice(
+            [{"by": list(f.columns), "to": list(f.referred_columns)} for f in each],
+            each[0].reason,
+            min(f.confidence for f in each),
+        )
+        for name, each in grouped.items()
+    }
 
 
 def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:

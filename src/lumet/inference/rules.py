@@ -1,12 +1,14 @@
 """The machinery: a question has a list of rules, and the first that answers wins."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
+from lumet.inference.likeness import Words, table_words
+from lumet.inference.references import Found, FoundKey
 
 RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself
 
@@ -25,13 +27,24 @@ class Subject:
     """What the rules look at: one table among all, and what was answered before.
 
     `answers` holds the answers to earlier questions by table and question, such as
-    `("station", "singular")`, or by table, column and question.
+    `("station", "singular")`, or by table, column and question. `keys` and `found` are
+    the keys, by table, and the references, by table and columns, that nobody declared
+    and that are used; the database has them in its facts. `shared` is the word that
+    nearly all tables begin with.
     """
 
     database: Database
     evidence: Evidence
     table: Table
     answers: dict[tuple[str, ...], Choice] = field(default_factory=dict)
+    keys: dict[str, FoundKey] = field(default_factory=dict)
+    found: dict[tuple[str, tuple[str, ...]], Found] = field(default_factory=dict)
+    shared: str = ""
+
+    @property
+    def words(self) -> Words:
+        """The words of the table's name, without those that say nothing of it."""
+        return table_words(self.table.own_name, self.shared)
 
     @property
     def profile(self) -> TableProfile:
@@ -46,9 +59,7 @@ class Subject:
 
     def about(self, table: str) -> "Subject":
         """Return the same subject seen from another table."""
-        return Subject(
-            self.database, self.evidence, self.database.table(table), self.answers
-        )
+        return replace(self, table=self.database.table(table))
 
     def check_rules(self) -> Iterator[Rule]:
         """Yield what the table's check constraints say, as far as understood."""
@@ -58,12 +69,19 @@ class Subject:
     def one_of(self, column: str) -> tuple[str, ...]:
         """Return the only values that `column` can have: of an enumeration, or by a
         check constraint."""
-        if self.table.column(column).type.values:
-            return self.table.column(column).type.values
+        declared = self.table.column(column).type
+        if declared.values and declared.kind == "text":
+            return declared.values  # those of a set may come together
         for rule in self.check_rules():
             if isinstance(rule, OneOf) and rule.column.casefold() == column.casefold():
                 return rule.values
         return ()
+
+    def choices(self, column: str) -> tuple[str, ...]:
+        """Return the values to choose from: the only ones there can be, else those that
+        were found, in their order."""
+        profile = self.column_profile(column)
+        return self.one_of(column) or tuple(sorted(profile.values if profile else ()))
 
 
 TableRule = Callable[[Subject], Choice | None]

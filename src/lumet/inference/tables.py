@@ -1,36 +1,32 @@
 """Questions about one table: its names, its title, its place, what its pages show."""
 
-from lumet.facts.model import Column, Table
-from lumet.inference.columns import KEY_WORDS, LONG_TEXT, is_stamp
+from lumet.facts.model import Column, Reference, Table
+from lumet.inference.columns import is_stamp
+from lumet.inference.relations import in_place
 from lumet.inference.rules import Choice, Subject, TableRule
-from lumet.inference.words import label_from, nouns_of, split_words
+from lumet.inference.titles import title_columns
+from lumet.inference.words import (
+    KEY_WORDS,
+    TABLE_PREFIXES,
+    label_from,
+    nouns_of,
+    split_words,
+)
 
-_NAME_WORDS = ("name", "title", "label", "caption", "subject", "summary", "designation")
-_TELLING_WORDS = (
-    *_NAME_WORDS,
-    "description",
-    "code",
-    "number",
-    "no",
-    "nr",
-    "reference",
-)
 _TECHNICAL_WORDS = frozenset(
-    {"migration", "migrations", "session", "sessions", "queue"}
-)
+    {"migration", "migrations", "session", "sessions", "queue", "queues", "counter", "counters",
+     "sequences", "lock", "locks", "changelog", "cache"}
+)  # fmt: skip
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
-_PREFIXES = frozenset({"tbl", "t", "tab", "table", "vw", "v"})
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
-ENOUGH = 30  # rows; fewer prove nothing
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
 LIST_COLUMNS = 6
-TITLE_DEPTH = 2  # references that a title may reach through
 
 
 def table_words(subject: Subject, table: Table) -> list[str]:
     """Return the words of a table's name without a prefix that says "table"."""
-    words = split_words(table.name)
-    return words[1:] if len(words) > 1 and words[0] in _PREFIXES else words
+    words = split_words(table.own_name)
+    return words[1:] if len(words) > 1 and words[0] in TABLE_PREFIXES else words
 
 
 def singular_of_owned(subject: Subject) -> Choice | None:
@@ -38,7 +34,7 @@ def singular_of_owned(subject: Subject) -> Choice | None:
     `inspection_finding`, deleted with its inspection, is a finding."""
     words = table_words(subject, subject.table)
     for reference in subject.table.references:
-        owner = split_words(reference.referred_table)
+        owner = split_words(subject.database.own_name(reference.referred_table))
         rest = words[len(owner) :]
         if rest and words[: len(owner)] == owner and reference.on_delete == "cascade":
             name = "_".join(rest)
@@ -49,16 +45,17 @@ def singular_of_owned(subject: Subject) -> Choice | None:
 
 
 def singular_of_name(subject: Subject) -> Choice | None:
-    """Else the words of the table's name, the last one in the singular."""
+    """Else the words of the table's name, the last one in the singular. Example:
+    `tbl_lens_types` is "Lens type"."""
     words = nouns_of(table_words(subject, subject.table))[0]
-    return Choice(label_from(words) or subject.table.name, "from the table's name")
+    return Choice(label_from(words) or subject.table.own_name, "from the table's name")
 
 
 SINGULAR_RULES: tuple[TableRule, ...] = (singular_of_owned, singular_of_name)
 
 
 def plural_of_singular(subject: Subject) -> Choice | None:
-    """The plural of the singular."""
+    """The plural of the singular. Example: "Inspection" gives "Inspections"."""
     singular = str(subject.answer("singular"))
     words = nouns_of(singular.split())[1] or [singular]
     return Choice(" ".join(words), "")
@@ -68,9 +65,10 @@ PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
 
 
 def technical_by_name(subject: Subject) -> Choice | None:
-    """Migrations, sessions and queues are for programs: left out of the application."""
-    words = split_words(subject.table.name)
-    named = subject.table.name.casefold() in _TECHNICAL_NAMES
+    """Migrations, sessions, queues, counters, locks and caches are for programs: left
+    out of the application. Example: `schema_version`, `job_queue`."""
+    words = split_words(subject.table.own_name)
+    named = subject.table.own_name.casefold() in _TECHNICAL_NAMES
     if not (named or _TECHNICAL_WORDS.intersection(words)):
         return None
     if subject.table.references or subject.database.referring_to(subject.table.name):
@@ -79,196 +77,23 @@ def technical_by_name(subject: Subject) -> Choice | None:
 
 
 def included(subject: Subject) -> Choice | None:
-    """Every other table with a column is part of the application."""
+    """Every other table with a column is part of the application. Example: `station`."""
     return Choice(True, "")
 
 
 INCLUDE_RULES: tuple[TableRule, ...] = (technical_by_name, included)
 
 
-def title_of_person(subject: Subject) -> Choice | None:
-    """First and last name together name a person."""
-    by_words = {tuple(split_words(c.name)): c.name for c in subject.table.columns}
-    for first in ("first", "given", "fore"):
-        for last in ("last", "family", "sur"):
-            given = by_words.get((first, "name")) or by_words.get((first + "name",))
-            family = by_words.get((last, "name")) or by_words.get((last + "name",))
-            if given and family:
-                return Choice(f"{{{given}}} {{{family}}}", "a person's names")
-    return None
-
-
-def title_of_unique_name(subject: Subject) -> Choice | None:
-    """A column named like a name, unique by constraint or in all rows that were read."""
-    for column in _named(subject, _NAME_WORDS):
-        if subject.table.is_unique((column.name,)):
-            return _single(column, "unique by constraint", 1.0)
-        profile = subject.column_profile(column.name)
-        proven = profile is not None and profile.unique and profile.empty == 0
-        if (
-            proven
-            and subject.profile.sampled >= ENOUGH
-            and not _is_part(subject, column)
-        ):
-            return _single(column, "unique and never empty", 0.9)
-    return None
-
-
-def _is_part(subject: Subject, column: Column) -> bool:
-    """Tell whether a constraint makes a column unique only together with others."""
-    keys = [unique.columns for unique in subject.table.uniques]
-    return any(column.name in key and len(key) > 1 for key in keys)
-
-
-def title_of_unique_parts(subject: Subject) -> Choice | None:
-    """A unique constraint over a reference and a name, a date or a number."""
-    for columns in (unique.columns for unique in subject.table.uniques):
-        found = [subject.table.column(name) for name in columns]
-        lookups = [c for c in found if _is_shallow_lookup(subject, c)]
-        others = [c for c in found if c not in lookups]
-        if lookups and others and all(_can_tell(subject, c) for c in others):
-            title = " · ".join(f"{{{name}}}" for name in columns)
-            return Choice(title, "unique together", 0.9)
-    return None
-
-
-def title_of_name(subject: Subject) -> Choice | None:
-    """A column named like a name, though it may repeat."""
-    for column in _named(subject, _NAME_WORDS):
-        return _single(column, "named like a name; may repeat", 0.8)
-    return None
-
-
-def title_of_event(subject: Subject) -> Choice | None:
-    """What happened to something at some time: a reference and a date."""
-    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
-    dates = [
-        column
-        for column in subject.table.columns
-        if column.type.kind in ("date", "moment") and not is_stamp(column)
-        and not column.nullable
-    ]  # fmt: skip
-    if lookups and dates:
-        title = f"{{{lookups[0].name}}} · {{{dates[0].name}}}"
-        return Choice(title, "what it is about, and when", 0.8)
-    return None
-
-
-def title_of_key(subject: Subject) -> Choice | None:
-    """A key that people can read: a text, or a unique code."""
-    for columns in (
-        subject.table.primary_key,
-        *(u.columns for u in subject.table.uniques),
-    ):
-        if len(columns) == 1 and subject.table.column(columns[0]).type.kind == "text":
-            return _single(subject.table.column(columns[0]), "a readable key", 0.8)
-    return None
-
-
-def title_of_telling(subject: Subject) -> Choice | None:
-    """A column with a telling name, else the first short text."""
-    short = [c for c in subject.table.columns if _is_short_text(subject, c)]
-    for column in _named(subject, _TELLING_WORDS):
-        if column in short:
-            return _single(column, "the most telling name", 0.7)
-    for column in short:
-        if not column.nullable and not subject.one_of(column.name):
-            return _single(column, "the first short text", 0.65)
-    return None
-
-
-def title_of_number(subject: Subject) -> Choice | None:
-    """Else the word for one record and its key, or its first column."""
-    columns = subject.table.primary_key or (subject.table.columns[0].name,)
-    parts = ", ".join(f"{{{name}}}" for name in columns)
-    singular = subject.answer("singular")
-    return Choice(f"{singular} {parts}", "nothing names a record", 0.5)
-
-
-TITLE_RULES: tuple[TableRule, ...] = (
-    title_of_person,
-    title_of_unique_name,
-    title_of_unique_parts,
-    title_of_name,
-    title_of_event,
-    title_of_key,
-    title_of_telling,
-    title_of_number,
-)
-
-
-def _named(subject: Subject, words: tuple[str, ...]) -> list[Column]:
-    """Return the short text columns named by one of `words`, the best word first: just
-    the word, then with the table's name before it, then with any other."""
-    ranked: list[tuple[int, int, int, Column]] = []
-    own = [split_words(subject.table.name), table_words(subject, subject.table)]
-    for column in subject.table.columns:
-        parts = split_words(column.name)
-        if not _is_short_text(subject, column) or parts[-1:] == [] or (
-            parts[-1] not in words
-        ):  # fmt: skip
-            continue
-        rest = parts[:-1]
-        nearness = 0 if not rest else 1 if rest in own else 2
-        if nearness < 2:
-            ranked.append((nearness, words.index(parts[-1]), len(ranked), column))
-    return [column for *_, column in sorted(ranked, key=lambda item: item[:3])]
-
-
-def _is_short_text(subject: Subject, column: Column) -> bool:
-    if column.type.kind != "text" or subject.table.reference_of(column.name):
-        return False
-    profile = subject.column_profile(column.name)
-    return profile is None or (profile.mean_length <= LONG_TEXT and profile.empty < 0.5)
-
-
-def _can_tell(subject: Subject, column: Column) -> bool:
-    if column.type.kind in ("date", "moment", "integer"):
-        return True
-    return _is_short_text(subject, column)
-
-
-def _is_shallow_lookup(subject: Subject, column: Column) -> bool:
-    """Tell whether a title may reach through `column` without going in a circle or
-    through more than TITLE_DEPTH references."""
-    return _depth(subject, subject.table, column.name, ()) <= TITLE_DEPTH
-
-
-def _depth(subject: Subject, table: Table, column: str, seen: tuple[str, ...]) -> int:
-    reference = table.reference_of(column)
-    if reference is None or table.name in seen:
-        return TITLE_DEPTH + 1
-    title = subject.answers.get((reference.referred_table, "title"))
-    if title is None:
-        return TITLE_DEPTH + 1
-    referred = subject.database.table(reference.referred_table)
-    deeper = [
-        _depth(subject, referred, part.name, (*seen, table.name))
-        for part in referred.columns
-        if f"{{{part.name}}}" in title.value and referred.reference_of(part.name)
-    ]
-    return 1 + max(deeper, default=0)
-
-
-def _single(column: Column, reason: str, confidence: float) -> Choice:
-    return Choice(f"{{{column.name}}}", reason, confidence)
-
-
-def title_columns(subject: Subject) -> tuple[str, ...]:
-    """Return the columns that the title of the subject's table names."""
-    title = subject.answer("title")
-    return tuple(c.name for c in subject.table.columns if f"{{{c.name}}}" in title)
-
-
 def group_of_view(subject: Subject) -> Choice | None:
-    """Views are overviews."""
-    if subject.table.kind == "view":
+    """Views are overviews. Example: `station_overview`."""
+    if subject.table.is_view:
         return Choice("Overviews", "a view")
     return None
 
 
 def group_of_reference_data(subject: Subject) -> Choice | None:
-    """Small tables that others refer to and that refer to none hold reference data."""
+    """Small tables that others refer to and that refer to none hold reference data.
+    Example: `lens_type`."""
     refers = [
         r for r in subject.table.references if r.referred_table != subject.table.name
     ]
@@ -285,7 +110,8 @@ def group_of_reference_data(subject: Subject) -> Choice | None:
 
 
 def group_of_prefix(subject: Subject) -> Choice | None:
-    """Three tables or more whose names begin alike stand together."""
+    """Three tables or more whose names begin alike stand together. Example:
+    `stores_part`, `stores_bin` and `stores_move` are "Stores"."""
     words = table_words(subject, subject.table)
     if len(words) < 2:
         return None
@@ -300,7 +126,8 @@ def group_of_prefix(subject: Subject) -> Choice | None:
 
 
 def group_of_rest(subject: Subject) -> Choice | None:
-    """Tables that are linked hold the records; the others stand apart."""
+    """Tables that are linked hold the records; the others stand apart. Example:
+    `inspection` is among the records, an imported list stands apart."""
     linked = subject.table.references or subject.database.referring_to(
         subject.table.name
     )
@@ -319,7 +146,8 @@ GROUP_RULES: tuple[TableRule, ...] = (
 
 def columns_of_list(subject: Subject) -> Choice:
     """Telling and short: what the title does not say, lookups and choices first when
-    there are too many; no long text, no stamps, nothing that is nearly always empty."""
+    there are too many; no long text, no stamps, nothing that is nearly always empty.
+    Example: of twenty columns of a station, district, kind and state."""
     titled = set(title_columns(subject))
     found = [
         column
@@ -356,7 +184,8 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
 
 def order_of_list(subject: Subject) -> Choice:
     """The latest first where the title holds a date; else by the title. A table of over
-    LARGE rows is ordered only as an index allows, else by its key."""
+    LARGE rows is ordered only as an index allows, else by its key. Example:
+    inspections by `-inspected_on`, stations by `name`."""
     columns = title_columns(subject)
     dated = [
         name
@@ -375,7 +204,11 @@ def order_of_list(subject: Subject) -> Choice:
 
 
 def _has_index(subject: Subject, column: str) -> bool:
-    leading = [index.columns[0] for index in subject.table.indexes if not index.partial]
+    leading = [
+        index.columns[0]
+        for index in subject.table.indexes
+        if not (index.partial or index.computed)
+    ]
     leading += [unique.columns[0] for unique in subject.table.uniques]
     return column in leading or subject.table.primary_key[:1] == (column,)
 
@@ -389,7 +222,8 @@ _POSITION_WORDS = frozenset({"latitude", "longitude", "lat", "lon", "lng", "elev
 
 def sections_of(subject: Subject) -> dict[str, Choice]:
     """Forms and records are read in sections: the position, how to reach somebody, long
-    texts and the stamps each stand together, everything else comes first."""
+    texts and the stamps each stand together, everything else comes first. Example:
+    `latitude` and `longitude` make "Position"."""
     shown = [
         column
         for column in subject.table.columns
@@ -428,30 +262,42 @@ def _section(subject: Subject, column: Column, first: str) -> str:
 
 
 def details_of_references(subject: Subject) -> dict[str, Choice]:
-    """Every reference that points here is a block of related records; those that are
-    deleted with the record come first."""
-    found: dict[str, list[tuple[tuple[str, ...], str]]] = {}
+    """Every reference that points here is a block of related records; those edited in
+    place come first, then those deleted with the record. Example: inspections and
+    lights on the page of a station."""
+    found: dict[str, list[Reference]] = {}
     for table, reference in subject.database.referring_to(subject.table.name):
         if subject.answers[table.name, "include"].value and reference.referred_columns:
-            found.setdefault(table.name, []).append(
-                (reference.columns, reference.on_delete)
-            )
-    ordered = sorted(found, key=lambda name: (found[name][0][1] != "cascade", name))
-    return {name: _detail(subject, name, found[name]) for name in ordered}
+            found.setdefault(table.name, []).append(reference)
+    choices = {name: _detail(subject, name, each) for name, each in found.items()}
+
+    def place(name: str) -> tuple[bool, bool, bool, str]:
+        edited, first = "edit" in choices[name].value, found[name][0]
+        guessed = (name, first.columns) in subject.found
+        return (not edited, first.on_delete != "cascade", guessed, name.casefold())
+
+    return {name: choices[name] for name in sorted(found, key=place)}
 
 
-def _detail(
-    subject: Subject, name: str, references: list[tuple[tuple[str, ...], str]]
-) -> Choice:
+def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
     plural = subject.answers[name, "plural"].value
-    values = []
-    for columns, _ in references:
-        by = columns[0] if len(columns) == 1 else list(columns)
-        value = {"by": by}
+    values: list[dict[str, object]] = []
+    for reference in references:
+        columns = reference.columns
+        value: dict[str, object] = {
+            "by": columns[0] if len(columns) == 1 else list(columns)
+        }
         if len(references) > 1 or name == subject.table.name:
             words = split_words(columns[0])
             stem = words[:-1] if len(words) > 1 and words[-1] in KEY_WORDS else words
             value["label"] = f"{plural} ({label_from(stem).lower()})"
         values.append(value)
-    reason = "deleted with it" if references[0][1] == "cascade" else "refers to it"
+    if len(references) == 1:
+        edited = in_place(subject, name, references[0])
+        if edited is not None:
+            value = {**values[0], "edit": edited.value}
+            return Choice(value, edited.reason, edited.confidence)
+    reason = (
+        "deleted with it" if references[0].on_delete == "cascade" else "refers to it"
+    )
     return Choice(values[0] if len(values) == 1 else values, reason)

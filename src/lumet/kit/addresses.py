@@ -36,8 +36,11 @@ def _encode(value: Any) -> str:
     return raw.decode("ascii")
 
 
-def decode_key(segment: str, types: Sequence[type]) -> tuple[Any, ...]:
-    """Read a key whose parts are of these Python types.
+def decode_key(
+    segment: str, types: Sequence[type], takes_any: bool = False
+) -> tuple[Any, ...]:
+    """Read a key whose parts are of these Python types; where the database `takes_any`
+    value in any column, one that is not of its type is a text.
 
     Raises ValueError when the segment is no such key, or not spelled as
     `encode_key` spells it (each record has one address).
@@ -46,11 +49,21 @@ def decode_key(segment: str, types: Sequence[type]) -> tuple[Any, ...]:
     if len(parts) != len(types):
         raise ValueError(f"a key of {len(types)} parts was expected")
     values = tuple(
-        _decode(part, wanted) for part, wanted in zip(parts, types, strict=True)
+        _decode_any(part, wanted) if takes_any else _decode(part, wanted)
+        for part, wanted in zip(parts, types, strict=True)
     )
     if encode_key(values) != segment:
         raise ValueError(f"{segment!r} is not how this key is spelled")
     return values
+
+
+def _decode_any(part: str, wanted: type) -> Any:
+    try:
+        return _decode(part, wanted)
+    except (ValueError, ArithmeticError):
+        if wanted is bytes:
+            raise  # a text cannot be bound in the place of bytes
+        return _decode(part, str)
 
 
 def _decode(part: str, wanted: type) -> Any:

@@ -23,6 +23,14 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
 
+from .spellings import (
+    Spelling,
+    date_spelling,
+    moment_spelling,
+    text_in_order,
+    yes_no_spelling,
+)
+
 MARIADB = ("mariadb", "mysql")
 
 
@@ -32,10 +40,13 @@ class _Lenient(TypeDecorator[Any]):
     impl: type[TypeEngine[Any]] = NullType
     cache_ok = True
 
-    @staticmethod
-    def is_raw(dialect: str) -> bool:
+    def is_raw(self, dialect: str) -> bool:
         """Tell whether values come from the driver as the database holds them."""
         return dialect == "sqlite"
+
+    def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return what to sort a column of this type by."""
+        return column
 
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
         if self.is_raw(dialect.name):
@@ -55,27 +66,70 @@ class _Lenient(TypeDecorator[Any]):
             return value
         return self.write(value)
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read(self, value: Any) -> Any:
+        """Return the Python value of what the database holds; raises ValueError,
+        TypeError or InvalidOperation for one that has none."""
         return value
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write(self, value: Any) -> Any:
+        """Return a value as the database is to hold it."""
         return value
 
 
-class Date(_Lenient):
+class _Spelled(_Lenient):
+    """A type that a column of another type may hold, `stored` in some spelling: then
+    values are converted here on all servers."""
+
+    cache_ok = True
+    spelling: Spelling | None = None
+
+    def __init__(self, stored: str = "") -> None:
+        super().__init__()
+        self.stored = stored
+        if stored:
+            self.spelling = self.find_spelling(stored)
+
+    @staticmethod
+    def find_spelling(name: str) -> Spelling:
+        raise NotImplementedError
+
+    def is_raw(self, dialect: str) -> bool:
+        return bool(self.stored) or super().is_raw(dialect)
+
+    def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        return text_in_order(column, self.stored)
+
+    def read(self, value: Any) -> Any:
+        if self.spelling is not None and not isinstance(value, bytes):
+            try:
+                return self.spelling.read(value)
+            except (ValueError, TypeError, OverflowError):
+                pass  # a column without a type may hold values in several spellings
+        return self.read_plain(value)
+
+    def write(self, value: Any) -> Any:
+        if self.spelling is not None and isinstance(value, bool | date):
+            return self.spelling.write(value)
+        return self.write_plain(value)
+
+    def read_plain(self, value: Any) -> Any:
+        return value
+
+    def write_plain(self, value: Any) -> Any:
+        return value
+
+
+class Date(_Spelled):
     """A date, as ISO text on SQLite."""
 
     impl = sqlalchemy.Date
     cache_ok = True
+    find_spelling = staticmethod(date_spelling)
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read_plain(self, value: Any) -> Any:
         return date.fromisoformat(value)
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write_plain(self, value: Any) -> Any:
         return value.isoformat() if isinstance(value, date) else value
 
 
@@ -85,27 +139,24 @@ class Time(_Lenient):
     impl = sqlalchemy.Time
     cache_ok = True
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read(self, value: Any) -> Any:
         return time.fromisoformat(value)
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write(self, value: Any) -> Any:
         return value.isoformat() if isinstance(value, time) else value
 
 
-class Moment(_Lenient):
+class Moment(_Spelled):
     """A date and a time of day, as ISO text with a blank between them on SQLite."""
 
     impl = sqlalchemy.DateTime
     cache_ok = True
+    find_spelling = staticmethod(moment_spelling)
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read_plain(self, value: Any) -> Any:
         return datetime.fromisoformat(value)
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write_plain(self, value: Any) -> Any:
         return value.isoformat(" ") if isinstance(value, datetime) else value
 
 
@@ -121,33 +172,36 @@ class _Decimal(_Lenient):
     impl = sqlalchemy.Numeric
     cache_ok = True
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read(self, value: Any) -> Any:
         if isinstance(value, bytes):
             return value
         return PythonDecimal(repr(value) if isinstance(value, float) else value)
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write(self, value: Any) -> Any:
         return str(value) if isinstance(value, PythonDecimal) else value
 
 
-class YesNo(_Lenient):
+class Real(_Lenient):
+    """A measured number; SQLite may hold anything in its place."""
+
+    impl = sqlalchemy.Float
+    cache_ok = True
+
+
+class YesNo(_Spelled):
     """True or false, as 1 and 0 on SQLite and MariaDB, where it may hold a 2 as well."""
 
     impl = sqlalchemy.Boolean
     cache_ok = True
+    find_spelling = staticmethod(yes_no_spelling)
 
-    @staticmethod
-    def is_raw(dialect: str) -> bool:
-        return dialect == "sqlite" or dialect in MARIADB
+    def is_raw(self, dialect: str) -> bool:
+        return super().is_raw(dialect) or dialect in MARIADB
 
-    @staticmethod
-    def read(value: Any) -> Any:
+    def read_plain(self, value: Any) -> Any:
         return bool(value) if value in (0, 1) else value
 
-    @staticmethod
-    def write(value: Any) -> Any:
+    def write_plain(self, value: Any) -> Any:
         return int(value) if isinstance(value, bool) else value
 
 
@@ -162,8 +216,7 @@ class Shown(_Lenient):
 
     cache_ok = True
 
-    @staticmethod
-    def is_raw(dialect: str) -> bool:
+    def is_raw(self, dialect: str) -> bool:
         return True
 
     def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
@@ -183,8 +236,8 @@ class Clock(Shown, Time):
     """A time on MariaDB, where a driver reads one of over a day wrongly."""
 
     cache_ok = True
-    read = staticmethod(Time.read)
-    write = staticmethod(Time.write)
+    read = Time.read
+    write = Time.write
 
 
 class _Native(UserDefinedType[Any]):
@@ -211,3 +264,21 @@ class Cast(Shown):
 
     def bind_expression(self, bindparam: BindParameter[Any]) -> ColumnElement[Any]:
         return cast(type_coerce(bindparam, String), _Native(self.native))
+
+
+def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return what to sort a column by, so that its values come in their own order."""
+    made = column.type
+    return made.in_order(column) if isinstance(made, _Lenient) else column
+
+
+def spelled_value(column: ColumnElement[Any], text: str) -> Any:
+    """Return the value of `text` in a column that holds it in a spelling of its own;
+    None for any other column or text."""
+    made = column.type
+    if not isinstance(made, _Spelled) or made.spelling is None:
+        return None
+    try:
+        return made.spelling.read(text)
+    except (ValueError, TypeError, OverflowError):
+        return None

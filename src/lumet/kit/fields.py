@@ -11,6 +11,7 @@ from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
 from functools import cache
 from typing import Any
+from urllib.parse import quote
 
 from flask_babel import lazy_gettext as _
 from wtforms import Field
@@ -28,6 +29,7 @@ class ValueField(Field):
     html_takes = re.compile(r".*", re.DOTALL)  # what the browser's control can hold
     numeric = False
     wide = False
+    suggestions: Sequence[str] = ()
 
     def __init__(
         self,
@@ -102,6 +104,66 @@ class TextField(ValueField):
 
     def to_text(self, value: Any) -> str:
         return "" if value is None else plain_text(value)
+
+
+class LinkedField(TextField):
+    """A line of text that leads somewhere."""
+
+    @staticmethod
+    def address(text: str) -> str:
+        """Return where a text leads, "" for nowhere."""
+        return ""
+
+
+class EmailField(LinkedField):
+    """An e-mail address."""
+
+    html_type = "email"
+    html_takes = re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+")
+
+    def parse(self, text: str) -> str:
+        if not self.html_takes.fullmatch(text):
+            raise ValueError(_("Enter an e-mail address, such as name@example.org."))
+        return text
+
+    @staticmethod
+    def address(text: str) -> str:
+        return "mailto:" + quote(text, safe="@") if "@" in text else ""
+
+
+class WebAddressField(LinkedField):
+    """An address on the web; without http:// or https:// it leads nowhere."""
+
+    html_type = "text"
+
+    def parse(self, text: str) -> str:
+        if re.search(r"\s", text) or "." not in text:
+            raise ValueError(_("Enter a web address, such as https://example.org."))
+        return text
+
+    @staticmethod
+    def address(text: str) -> str:
+        return text if text.lower().startswith(("http://", "https://")) else ""
+
+
+class PhoneField(LinkedField):
+    """A telephone number, as it is written."""
+
+    html_type = "tel"
+
+    @staticmethod
+    def address(text: str) -> str:
+        number = re.sub(r"[^\d+]", "", text)
+        return f"tel:{number}" if len(number) > 3 else ""
+
+
+class ColourField(TextField):
+    """A colour as #rrggbb."""
+
+    def parse(self, text: str) -> str:
+        if not re.fullmatch(r"#([0-9a-fA-F]{3}|[0-9a-fA-F]{6}|[0-9a-fA-F]{8})", text):
+            raise ValueError(_("Enter a colour as #2a6f97."))
+        return text
 
 
 class LongTextField(ValueField):
@@ -315,7 +377,7 @@ class MomentField(ValueField):
 
 class ChoiceField(ValueField):
     """One of a few values, each with a label and perhaps a tone: good, warn, bad or calm
-    news. Few are buttons, more are a list."""
+    news. Few are buttons, more are a list; with `others` these are but suggestions."""
 
     MOST_BUTTONS = 4
     WIDEST_BUTTONS = 340  # pixels, of one column of a form
@@ -325,14 +387,18 @@ class ChoiceField(ValueField):
         *positional: Any,
         choices: Mapping[str, Any],
         tones: Mapping[str, str] | None = None,
+        others: bool = False,
         **rest: Any,
     ) -> None:
         super().__init__(*positional, **rest)
         self.choices = choices
         self.tones = tones or {}
+        self.others = others
 
     @property
     def control(self) -> str:  # type: ignore[override]
+        if self.others:
+            return "line"
         count = len(self.choices) + (not self.required)
         letters = sum(len(str(label)) for label in self.choices.values())
         width = 7.5 * letters + 30 * count  # of the letters, of the space around them
@@ -340,9 +406,14 @@ class ChoiceField(ValueField):
         return "buttons" if few else "select"
 
     def parse(self, text: str) -> str:
-        if text not in self.choices:
+        if text not in self.choices and not self.others:
             raise ValueError(_("Choose one of the list."))
         return text
+
+    @property
+    def suggestions(self) -> Sequence[str]:  # type: ignore[override]
+        """The values that are offered while typing."""
+        return list(self.choices) if self.others else ()
 
     def show(self, value: Any, language: str) -> str:
         return str(self.choices.get(value, value))

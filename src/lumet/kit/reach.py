@@ -19,11 +19,14 @@ from sqlalchemy import (
     MetaData,
     Table,
     Update,
+    select,
+    text,
 )
 from sqlalchemy.engine import Connection
 from sqlalchemy.sql import visitors
 
 OPTION = "reach"
+_ROWS = "existing rows"
 ALL = frozenset({"view", "add", "edit", "delete", "export"})
 _RIGHT_FOR = ((Insert, "add"), (Update, "edit"), (Delete, "delete"))
 _seen: WeakKeyDictionary[ClauseElement, tuple[str, ...]] = WeakKeyDictionary()
@@ -62,13 +65,14 @@ class Reach:
         return any(right in role.rights_on(table) for role in self.roles)
 
     def rows(self, table: Table) -> FromClause:
-        """Return the rows of `table` within reach, to select from.
+        """Return the rows of `table` within reach, to select from: those that exist for
+        the application.
 
         Raises OutOfReach when none of them is.
         """
-        if not self.may("view", table.name):
-            raise OutOfReach(f"view {table.name}")
-        return table
+        if not self.may("view", table.fullname):
+            raise OutOfReach(f"view {table.fullname}")
+        return table if self.everything else existing(table)
 
     def run(
         self, connection: Connection, statement: Executable, values: Any = None
@@ -83,6 +87,20 @@ class Reach:
     def shape(self) -> tuple[str, ...]:
         """What statements depend on: reaches of one shape can share them."""
         return ("*",) if self.everything else tuple(role.name for role in self.roles)
+
+
+def existing(table: Table) -> FromClause:
+    """Return the rows of `table` that exist for the application. A condition is applied
+    within, where no alias of the table can break it; servers merge it, so that indexes
+    are used all the same."""
+    where = table.info.get("where")
+    if not where:
+        return table
+    if _ROWS not in table.info:
+        condition = text(where.replace(":", "\\:"))
+        table.info[_ROWS] = select(table).where(condition).subquery(table.name)
+    rows: FromClause = table.info[_ROWS]
+    return rows
 
 
 UNBOUNDED = Reach(everything=True)
@@ -108,7 +126,7 @@ def guard(
     written = getattr(statement, "table", None)
     for table in tables:
         right = "view"
-        if isinstance(written, Table) and written.name == table:
+        if isinstance(written, Table) and written.fullname == table:
             right = next(
                 (r for kind, r in _RIGHT_FOR if isinstance(statement, kind)), right
             )
@@ -122,7 +140,7 @@ def _business_tables(metadata: MetaData, statement: Executable) -> tuple[str, ..
     known = _seen.get(statement)
     if known is None:
         names = (
-            element.name
+            element.fullname
             for element in visitors.iterate(statement)
             if isinstance(element, Table) and element.metadata is metadata
         )

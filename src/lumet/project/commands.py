@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,7 @@ from lumet.generation.writing import finish
 from lumet.project.folder import locked
 
 if TYPE_CHECKING:
+    from lumet.facts.comparing import Difference
     from lumet.project.generating import GenerationReport
     from lumet.project.surveying import SurveyReport, TableChoice
 
@@ -20,6 +22,8 @@ def run_survey(
     read_rows: bool = True,
     password: str | None = None,
     choice: TableChoice | None = None,
+    told: Callable[[str], None] = lambda place: None,
+    confirm: Callable[[Difference], bool] = lambda renaming: False,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
     from lumet.project.surveying import survey
@@ -32,6 +36,8 @@ def run_survey(
             read_rows=read_rows,
             password=password,
             choice=choice,
+            told=told,
+            confirm=confirm,
         )
 
 

@@ -17,12 +17,14 @@ from lumet.inference.inferring import infer
 from lumet.project import folder as files
 from lumet.project.surveyfile import Survey, to_inferred
 
+Own = dict[str, dict[tuple[str, ...], object]]
+
 
 @dataclass(slots=True)
 class OwnDecisions:
     """What a person decided: by table, by pattern, and about access."""
 
-    tables: dict[str, dict[tuple[str, ...], object]]
+    tables: Own
     everywhere: dict[str, dict[str, object]]
     access: dict[tuple[str, ...], object]
 
@@ -30,7 +32,7 @@ class OwnDecisions:
 def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
     """Read and check every decision file, collecting the mistakes. What is decided may
     rest on keys and references that are declared in other files."""
-    declared = declarations(_read_tables(folder, made, made.database, []))
+    declared = _merged(made, _read_tables(folder, made, made.database, []))
     database = with_declared(made.database, declared)
     own = _read_tables(folder, made, database, mistakes)
     groups = set()
@@ -49,24 +51,43 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
 
 def _read_tables(
     folder: Path, made: Survey, database: Database, mistakes: list[Mistake]
-) -> dict[str, dict[tuple[str, ...], object]]:
-    own: dict[str, dict[tuple[str, ...], object]] = {}
-    for name, path in files.table_files(list(made.tables)).items():
+) -> Own:
+    own: Own = {}
+    for name, path in files.table_files(made.database.tables).items():
         text = files.read_text(folder, path)
         checker = Checker(DecisionFile(path, text or ""), mistakes)
         own[name] = read_table_file(checker, database.table(name), database)
     return own
 
 
+def _merged(made: Survey, own: Own) -> tuple[Declared, ...]:
+    """Return the keys and references that are inferred, or a person's where there are."""
+    merged: Own = {}
+    for name in made.tables:
+        inferred = {entry.path: entry.value for entry in made.entries(name)}
+        mine = own.get(name, {})
+        kept = {
+            path: value
+            for path, value in inferred.items()
+            if not (path == ("include",) or path in mine)
+        }
+        merged[name] = kept | mine
+    return declarations(merged, made.database)
+
+
 def with_declarations(
     survey: Survey, own: OwnDecisions
 ) -> tuple[Survey, tuple[Declared, ...]]:
-    """Return the survey with the keys and references that a person declared, and with
-    what the rules infer from them; and the declarations."""
-    declared = declarations(own.tables)
-    if not declared:
-        return survey, ()
-    database = with_declared(survey.database, declared)
-    inferred = infer(database, survey.evidence, frozenset(survey.left_out))
-    tables = {name: to_inferred(entries) for name, entries in inferred.items()}
-    return replace(survey, database=database, tables=tables), declared
+    """Return the survey with the keys and references in its facts that a person declared
+    or that were inferred, and with what the rules infer from them; and those that a
+    person declared."""
+    declared = declarations(own.tables, survey.database)
+    if declared:
+        database = with_declared(survey.database, declared)
+        denied = frozenset(d for d in declared if d.is_denied)
+        left_out = frozenset(survey.left_out)
+        inferred = infer(database, survey.evidence, left_out, denied)
+        tables = {name: to_inferred(entries) for name, entries in inferred.items()}
+        survey = replace(survey, tables=tables)
+    whole = with_declared(survey.database, _merged(survey, own.tables))
+    return replace(survey, database=whole), declared

@@ -3,7 +3,7 @@
 import keyword
 import re
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from importlib.util import find_spec
@@ -16,6 +16,7 @@ from filelock import FileLock, Timeout
 from lumet.design.reading import Checker, DecisionFile
 from lumet.design.vocabulary import Entry
 from lumet.errors import CannotRun, LumetError, Mistake
+from lumet.facts.model import Table
 from lumet.generation.writing import STATE
 
 SURVEY = "survey.json"
@@ -27,8 +28,8 @@ ENV = ".env"
 IGNORE = ".gitignore"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
-_SETTINGS_KEYS = ("name", "package", "language", "tables", "skip")
-_PATTERN_KEYS = ("tables", "skip")
+_SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip")
+_LIST_KEYS = ("schemas", "tables", "skip")
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
@@ -41,6 +42,7 @@ class ProjectSettings:
     name: str
     package: str
     language: str
+    schemas: tuple[str, ...] = ()
     tables: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
 
@@ -85,11 +87,14 @@ def _undo(made: list[Path], state: Path) -> None:
             folder.rmdir()
 
 
-def table_file(name: str, taken: Mapping[str, str]) -> str:
-    """Return the path of the decision file of table `name`; what some file system does
-    not take is escaped, and a name that differs from one of `taken` (by file, in lower
-    case) only by case is numbered."""
-    safe = _UNSAFE.sub(lambda odd: f"%{ord(odd[0]):02X}", name)
+def table_file(table: Table, taken: Collection[str]) -> str:
+    """Return the path of the decision file of a table; what some file system does not
+    take is escaped, and a name that differs from one of `taken` (in lower case) only by
+    case is numbered."""
+    parts = [table.schema, table.own_name] if table.schema else [table.name]
+    safe = ".".join(
+        _UNSAFE.sub(lambda odd: f"%{ord(odd[0]):02X}", part) for part in parts
+    )
     if safe.upper() in _DEVICES:
         safe += "%20"
     wanted = safe
@@ -100,14 +105,14 @@ def table_file(name: str, taken: Mapping[str, str]) -> str:
     return f"{TABLES}/{wanted}.toml"
 
 
-def table_files(names: list[str]) -> dict[str, str]:
-    """Return the decision file of every table, by table."""
-    taken: dict[str, str] = {}
+def table_files(tables: Iterable[Table]) -> dict[str, str]:
+    """Return the decision file of every table that has a column, by table."""
+    taken: set[str] = set()
     found: dict[str, str] = {}
-    for name in names:
-        path = table_file(name, taken)
-        taken[Path(path).name.lower()] = name
-        found[name] = path
+    for table in tables:
+        if table.columns:
+            found[table.name] = table_file(table, taken)
+            taken.add(Path(found[table.name]).name.lower())
     return found
 
 
@@ -186,7 +191,7 @@ def parse_settings(
     for key, value in checker.values.items():
         if not checker.known((key,), key, _SETTINGS_KEYS, "There is no setting"):
             continue
-        if key in _PATTERN_KEYS:
+        if key in _LIST_KEYS:
             values[key] = checker.texts((key,), value) or ()
         elif checker.text((key,), value):
             values[key] = value

@@ -1,11 +1,12 @@
 """Generating: read the survey and the decisions, and write the application."""
 
 import time
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from lumet.design.access import decide_access
-from lumet.design.reading import decide
+from lumet.design.reading import TITLE_PART, DecisionFile, decide
 from lumet.design.vocabulary import TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.generation.model import Application
@@ -43,13 +44,13 @@ def generate(folder: Path) -> GenerationReport:
     origin = origin_of(folder, application.package)
     written = write_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
-    kinds = [survey.database.table(name).kind for name in included]
+    views = sum(survey.database.table(name).is_view for name in included)
     return GenerationReport(
         folder=folder,
         package=application.package,
         name=application.name,
-        tables=kinds.count("table"),
-        views=kinds.count("view"),
+        tables=len(included) - views,
+        views=views,
         written=written,
         seconds=time.monotonic() - began,
     )
@@ -72,16 +73,57 @@ def load(folder: Path, survey: Survey) -> Application:
         dialect=survey.database.dialect,
         database=survey.database,
         decisions={name: _decide(survey, name, own) for name in survey.tables},
-        files=files.table_files(list(survey.tables)),
+        files=files.table_files(survey.database.tables),
         roles=roles,
         language=settings.language,
     )
+    decided = {name for name, each in own.tables.items() if ("title",) in each}
+    mistakes = [*_circles(folder, application, decided)]
+    if mistakes:
+        raise Mistakes(tuple(mistakes))
     if not any(each.include for each in application.decisions.values()):
         raise LumetError(
             "No table is left in the application.",
             "Take away include = false in one of the files in design/tables.",
         )
     return application
+
+
+def _circles(
+    folder: Path, application: Application, decided: Collection[str]
+) -> Iterator[Mistake]:
+    """Yield a mistake for each title that comes back to a table on its way, since a
+    person decided one of them. What lies too deep is left out of the title."""
+    for name, decisions in application.decisions.items():
+        way = _wrong_way(application, (name,))
+        if not way or not any(each in decided for each in way):
+            continue
+        file = application.files[name]
+        lines = DecisionFile(file, files.read_text(folder, file) or "").scanned
+        mine = [s for s in lines if s.path == ("title",)]
+        found = min(mine, key=lambda s: s.machine, default=None)
+        yield Mistake(
+            file,
+            found.line if found else 1,
+            found.text.strip() if found else decisions.title,
+            f"The title goes in a circle: {' → '.join(way)}. Name other columns in one of them.",
+        )
+
+
+def _wrong_way(application: Application, passed: tuple[str, ...]) -> tuple[str, ...]:
+    """Return a way from the last of `passed` through the tables that titles name which
+    comes back; () for none."""
+    table = application.database.table(passed[-1])
+    for column in TITLE_PART.findall(application.decisions[table.name].title):
+        reference = table.reference_of(column)
+        if reference is None or reference.referred_table not in application.decisions:
+            continue
+        way = (*passed, reference.referred_table)
+        if way[-1] in passed:
+            return way
+        if wrong := _wrong_way(application, way):
+            return wrong
+    return ()
 
 
 def _decide(survey: Survey, name: str, own: OwnDecisions) -> TableDecisions:

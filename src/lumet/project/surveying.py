@@ -3,25 +3,32 @@
 import os
 import secrets
 import time
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from sqlalchemy import Engine
+
 from lumet.design.declaring import Declared
+from lumet.design.renaming import Renamed, follow
 from lumet.design.rewriting import Edited, rewrite, set_plain
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
+from lumet.evidence.containing import COUNTED_ROWS, find_by_values, test_candidates
 from lumet.evidence.contradicting import count_duplicates, count_orphans
 from lumet.evidence.model import Evidence
-from lumet.evidence.sampling import read_evidence
+from lumet.evidence.sampling import read_samples
 from lumet.facts.choosing import choose_tables
 from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.model import Database
-from lumet.facts.others import other_databases
+from lumet.facts.others import other_databases, schemas_with_tables
 from lumet.facts.reading import read_database, unknown_columns
 from lumet.facts.refusals import saying_why
 from lumet.generation.writing import Change, apply
-from lumet.inference.inferring import infer, infer_access
+from lumet.inference.inferring import infer, infer_access, subjects_of
+from lumet.inference.references import Proposer, find_keys, with_found
+from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
 from lumet.project.decisions import read_decisions, with_declarations
@@ -79,12 +86,16 @@ class SurveyReport:
     differences: tuple[Difference, ...] = ()
     misfits: list[Mistake] = field(default_factory=list)
     contradictions: list[Doubt] = field(default_factory=list)
+    junctions: list[Junction] = field(default_factory=list)
+    followed: list[tuple[str, Edited]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class TableChoice:
-    """Shell patterns of the tables to read, and of those to leave out."""
+    """The schemas to read, and shell patterns of the tables to read, and of those to
+    leave out."""
 
+    schemas: tuple[str, ...] = ()
     tables: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
 
@@ -96,10 +107,14 @@ def survey(
     read_rows: bool = True,
     password: str | None = None,
     choice: TableChoice | None = None,
+    told: Callable[[str], None] = lambda place: None,
+    confirm: Callable[[Difference], bool] = lambda renaming: False,
 ) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
     write the project in `folder`. Never writes to the database. `password` takes the
-    place of the address's own; `choice` that of the patterns in lumet.toml.
+    place of the address's own; `choice` that of the patterns in lumet.toml; `told` is
+    called with the name of what is read next; `confirm` is asked whether a column that
+    seems to be renamed is: then a person's lines follow.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a person
     edited is wrong; then nothing was written.
@@ -111,8 +126,9 @@ def survey(
         address = address.with_password(password)
     settings_text = _settings_text(folder, choice)
     chosen = _chosen(folder, settings_text, address)
-    database, evidence, left_out = _read(address, read_rows, chosen)
+    database, evidence, left_out = _read(address, read_rows, chosen, told)
     before = _before(folder)
+    followed = _follow_renamed(folder, before, database, confirm)
     made = _infer(address, database, evidence, left_out)
     mistakes: list[Mistake] = []
     own = read_decisions(folder, made, mistakes)
@@ -127,6 +143,7 @@ def survey(
     if broken:
         raise Mistakes(broken)
     report.misfits = mistakes
+    report.followed = followed
     if before is not None:
         report.differences = compare(before.database, made.database)
     report.written = [
@@ -136,8 +153,10 @@ def survey(
     ]
     apply(folder, changes)
     report.doubts = _doubts(made)
+    subjects = subjects_of(extended.database, evidence)
+    report.junctions = [j for each in subjects if (j := junction_of(each)) is not None]
     if declared and read_rows:
-        report.contradictions = _contradictions(address, declared)
+        report.contradictions = _contradictions(address, database, declared)
     report.seconds = time.monotonic() - began
     return report
 
@@ -145,7 +164,7 @@ def survey(
 def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Address:
     if text is not None:
         return parse_address(text, Path.cwd())
-    known = os.environ.get("DATABASE_URL") or environment.get("DATABASE_URL")
+    known = _known(environment)
     if not known:
         raise LumetError(
             "No database was named, and DATABASE_URL is not set.",
@@ -154,14 +173,23 @@ def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Add
     return parse_address(known, folder)
 
 
+def known_address(folder: Path) -> str:
+    """Return the address that the environment or `.env` gives, "" for none."""
+    return _known(files.read_environment(folder))
+
+
+def _known(environment: Mapping[str, str]) -> str:
+    return os.environ.get("DATABASE_URL") or environment.get("DATABASE_URL") or ""
+
+
 def _settings_text(folder: Path, choice: TableChoice | None) -> str:
     """Return the text of lumet.toml, with the choice of tables recorded in it."""
     text = files.read_text(folder, files.SETTINGS)
     text = _SETTINGS_COMMENT if text is None else text
-    if choice is not None and choice.skip:
-        text = set_plain(text, "skip", choice.skip)
-    if choice is not None and choice.tables:
-        text = set_plain(text, "tables", choice.tables)
+    for key in ("skip", "tables", "schemas"):
+        values = getattr(choice, key) if choice is not None else ()
+        if values:
+            text = set_plain(text, key, values)
     return text
 
 
@@ -172,37 +200,112 @@ def _chosen(folder: Path, text: str, address: Address) -> TableChoice:
     settings = files.parse_settings(text, inferred, mistakes)
     if mistakes:
         raise Mistakes(tuple(mistakes))
-    return TableChoice(settings.tables, settings.skip)
+    return TableChoice(settings.schemas, settings.tables, settings.skip)
 
 
 def _read(
-    address: Address, read_rows: bool, choice: TableChoice
+    address: Address,
+    read_rows: bool,
+    choice: TableChoice,
+    told: Callable[[str], None],
 ) -> tuple[Database, Evidence, frozenset[str]]:
     has_password = address.url is None or address.url.password is not None
     place = str(address.path) if address.path is not None else address.shown
     with saying_why(place, has_password, lambda: other_databases(address)):
         engine = open_for_reading(address)
         try:
-            database = read_database(engine)
+            database = read_database(engine, choice.schemas)
             if not any(table.columns for table in database.tables):
-                raise LumetError(
-                    f"{place} holds no table that can be read.",
-                    "Is it the right one? Nothing was written.",
-                )
+                raise _no_table(place, address)
             database, left_out = choose_tables(database, choice.tables, choice.skip)
             if len(left_out) == len(database.tables):
                 raise LumetError(
                     f"{place}: no table fits the patterns in {files.SETTINGS}.",
                     "Patterns are as in a shell: --tables 'station*'.",
                 )
-            evidence = read_evidence(engine, database) if read_rows else Evidence()
+            evidence = _read_rows(engine, database, told) if read_rows else Evidence()
         finally:
             engine.dispose()
     return database, evidence, left_out
 
 
+def _read_rows(
+    engine: Engine, database: Database, told: Callable[[str], None]
+) -> Evidence:
+    """Read rows: a profile of each table, the keys that nobody declared, and what refers
+    to what."""
+    evidence, sketches = read_samples(engine, database, told)
+    keys = [key for key in find_keys(database, evidence) if key.is_used]
+    repeated = []
+    for key in keys:
+        profile = evidence.table(key.table)
+        if profile.sampled < profile.rows <= COUNTED_ROWS:
+            told(key.table)
+            if count_duplicates(engine, database.table(key.table), key.columns):
+                repeated.append(key.table)
+    evidence = replace(evidence, repeated=tuple(repeated))
+    keyed = with_found(database, find_keys(database, evidence), ())
+    candidates = [
+        *Proposer(keyed, evidence).candidates(),
+        *find_by_values(keyed, sketches),
+    ]
+    told("references")
+    contained = test_candidates(
+        engine,
+        keyed,
+        evidence,
+        sketches,
+        dict.fromkeys(candidates),
+        {key.table for key in keys},
+    )
+    return replace(evidence, contained=contained)
+
+
+def _no_table(place: str, address: Address) -> LumetError:
+    schemas = schemas_with_tables(address)
+    if schemas:
+        return LumetError(
+            f"{place} holds no table in its default schema.",
+            f"There are tables in {', '.join(schemas)}. Choose: --schema {schemas[0]}",
+        )
+    return LumetError(
+        f"{place} holds no table that can be read.",
+        "Is it the right one? Nothing was written.",
+    )
+
+
 def _before(folder: Path) -> Survey | None:
     return read_survey(folder) if (folder / files.SURVEY).exists() else None
+
+
+def _follow_renamed(
+    folder: Path,
+    before: Survey | None,
+    database: Database,
+    confirm: Callable[[Difference], bool],
+) -> list[tuple[str, Edited]]:
+    """Rewrite a person's lines for each column whose renaming is confirmed; return them
+    as they are now, with their files."""
+    if before is None:
+        return []
+    paths = {path: name for name, path in files.table_files(database.tables).items()}
+    paths[files.EVERYWHERE] = ""
+    found: list[tuple[str, Edited]] = []
+    for each in compare(before.database, database):
+        if each.kind != "renamed" or each.what != "column" or not confirm(each):
+            continue
+        renamed = Renamed(each.table, each.before, each.after)
+        changes = []
+        for path, owner in paths.items():
+            text = files.read_text(folder, path)
+            if text is None:
+                continue
+            new, changed = follow(text, owner, renamed)
+            if changed:
+                changes.append(Change(path, new.encode()))
+                found += [(path, line) for line in changed]
+        apply(folder, changes)
+    return found
 
 
 def _infer(
@@ -243,7 +346,7 @@ def _changes(
     done = rewrite(settings_text, to_entries(made.settings), last_settings)
     changes.append(Change(files.SETTINGS, done.text.encode()))
     report.edited += [(files.SETTINGS, line) for line in done.edited]
-    for name, path in files.table_files(list(made.tables)).items():
+    for name, path in files.table_files(made.database.tables).items():
         kind = made.database.table(name).kind
         printable = "".join(c if c.isprintable() else "?" for c in name)
         comment = _TABLE_COMMENT.format(kind=kind, name=printable)
@@ -269,19 +372,24 @@ def _is_same(folder: Path, change: Change) -> bool:
         return False
 
 
-def _contradictions(address: Address, declared: tuple[Declared, ...]) -> list[Doubt]:
+def _contradictions(
+    address: Address, database: Database, declared: tuple[Declared, ...]
+) -> list[Doubt]:
     """Say where the rows do not agree with what a person declared, with counts."""
     found = []
     engine = open_for_reading(address)
     try:
         for each in declared:
             place = f"{each.table}.{' + '.join(each.columns)}"
+            table = database.table(each.table)
             if not each.referred_table:
-                count = count_duplicates(engine, each.table, each.columns)
+                count = count_duplicates(engine, table, each.columns)
                 what = "rows share this key or lack a part of it"
             else:
-                ends = (each.columns[0], each.referred_table, each.referred_columns[0])
-                count = count_orphans(engine, each.table, *ends)
+                referred = database.table(each.referred_table)
+                count = count_orphans(
+                    engine, table, each.columns, referred, each.referred_columns
+                )
                 what = f"rows refer to no {each.referred_table} that is there"
             if count is None:
                 found.append(Doubt(place, "could not be checked in time"))

@@ -61,7 +61,7 @@ def _may_cascade(site: Site, name: str, reach: Reach, seen: set[str]) -> bool:
     if name in seen:
         return True
     seen.add(name)
-    return reach.may("delete", site.registry[name].table.name) and all(
+    return reach.may("delete", site.registry[name].table.fullname) and all(
         _may_cascade(site, reference.source, reach, seen)
         for reference in site.registry.incoming[name]
         if reference.on_delete == "cascade"
@@ -87,7 +87,7 @@ def _hanging(
     count = UNBOUNDED.run(connection, counted).scalar_one()
     if not count:
         return None
-    if not reach.may("view", pages.table.name):
+    if not reach.may("view", pages.table.fullname):
         return Hanging(_("records you may not see"), [])
     plan = list_plan(site, pages, reach, pages.first, reference.columns)
     page = plan.read(connection, size=NAMED, parent=parent)

@@ -165,7 +165,7 @@ class ListPlan:
 
     def _line(self, row: Row[Any]) -> Line:
         key = self._key(row) if self._key is not None else ""
-        address = record_address(self._name, key) if self._key is not None else ""
+        address = record_address(self._name, key) if key else ""
         title = Cell(self._title(row) or "–", address)
         return Line(key, title, [read(row) for read in self._cells])
 

@@ -128,7 +128,7 @@ def fill_lookups(
         if not isinstance(field, LookupField) or key not in pages.entered:
             continue
         field.value_type = python_type(pages.column(key))
-        if not reach.may("view", site.registry[reference.target].table.name):
+        if not reach.may("view", site.registry[reference.target].table.fullname):
             field.options = [(field._value(), "not visible")] if field._value() else []
             continue
         plan = lookup_plan(site, reference, reach)

@@ -51,17 +51,6 @@ class Related:
 
 
 @dataclass(frozen=True, slots=True)
-class Refers:
-    """A reference whose names no ForeignKey can spell, since they hold a dot: the
-    `columns` here hold the values of the columns `referred` of table `to`."""
-
-    columns: tuple[str, ...]
-    to: str
-    referred: tuple[str, ...]
-    on_delete: str = ""
-
-
-@dataclass(frozen=True, slots=True)
 class Section:
     """A named part of the form and of the record's page."""
 
@@ -95,9 +84,13 @@ class TablePages:
     first: ClassVar[Sequence[Order]] = ()
     sections: ClassVar[Sequence[Section]] = ()
     details: ClassVar[Sequence[Related]] = ()
-    refers: ClassVar[Sequence[Refers]] = ()
     read_only: ClassVar[frozenset[str]] = frozenset()
     changeable: ClassVar[bool] = True
+    denied: ClassVar[frozenset[str]] = frozenset()  # what the database user may not do
+    on_record: ClassVar[Sequence[str]] = ()  # its columns; none: all, in sections
+    on_add: ClassVar[Sequence[str]] = ()
+    on_edit: ClassVar[Sequence[str]] = ()
+    listed: ClassVar[bool] = True
     for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
 
     def __init__(self, name: str) -> None:
@@ -126,6 +119,30 @@ class TablePages:
             for name, field in self.fields.items()
             if name not in self.read_only and not isinstance(field, OtherField)
         )
+
+    def entered_on(self, is_new: bool) -> tuple[str, ...]:
+        """Return the keys of the columns on the form of a new record, or of another."""
+        chosen = self.on_add if is_new else self.on_edit
+        return tuple(key for key in chosen if key in self.entered) or self.entered
+
+    def placed(
+        self, keys: Sequence[str], chosen: Sequence[str]
+    ) -> list[tuple[str, list[str]]]:
+        """Return `keys` by the names of their sections; those `chosen` for a page stand
+        in one, in their own order."""
+        if chosen:
+            return [("", [key for key in chosen if key in keys])]
+        found = [
+            (str(section.name), [key for key in section.fields if key in keys])
+            for section in self.sections
+        ]
+        known = {key for _, held in found for key in held}
+        found.append(("", [key for key in keys if key not in known]))
+        return [(name, held) for name, held in found if held]
+
+    def takes(self, change: str) -> bool:
+        """Tell whether the database takes a change: "add", "edit" or "delete"."""
+        return self.is_changeable and change not in self.denied
 
     def column(self, key: str) -> Column[Any]:
         """Return the column with this key."""
@@ -197,10 +214,6 @@ class Registry:
                         referred=tuple(e.column.key for e in constraint.elements),
                         on_delete=(constraint.ondelete or "").lower(),
                     )
-            for each in pages.refers:
-                yield Reference(
-                    name, each.columns, each.to, each.referred, each.on_delete
-                )
 
     def _link(self, pages: TablePages) -> None:
         for reference in self.outgoing[pages.name]:

@@ -67,14 +67,12 @@ class RecordPlan:
         row = self.reach.run(connection, self._statement, bound).first()
         if row is None:
             return None
-        placed = {key for section in self.pages.sections for key in section.fields}
         sections = [
-            (str(section.name), [self._fact(row, key) for key in section.fields])
-            for section in self.pages.sections
+            (name, [self._fact(row, key) for key in keys])
+            for name, keys in self.pages.placed(
+                list(self.pages.fields), self.pages.on_record
+            )
         ]
-        rest = [self._fact(row, key) for key in self.pages.fields if key not in placed]
-        if rest:
-            sections.append(("", rest))
         values = {key: read(row) for key, read in self._values.items()}
         return Record(self._title(row) or str(self.pages.singular), sections, values)
 
@@ -103,7 +101,7 @@ def read_blocks(
         _block(site, connection, related, site.registry.reference(pages.name, related),
                reach, record)
         for related in pages.details
-        if reach.may("view", site.registry[related.table].table.name)
+        if reach.may("view", site.registry[related.table].table.fullname)
     ]  # fmt: skip
 
 
@@ -135,7 +133,7 @@ def _add_address(
     pages: TablePages, reference: Reference, record: Record, reach: Reach
 ) -> str:
     """Return the address that adds a record with its parent filled in."""
-    if not (pages.is_changeable and reach.may("add", pages.table.name)):
+    if not (pages.takes("add") and reach.may("add", pages.table.fullname)):
         return ""
     if not set(reference.columns) <= {*pages.entered}:
         return ""

@@ -2,7 +2,7 @@
 
 import hashlib
 import hmac
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,6 +23,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..addresses import encode_key
+from ..columns import spelled_value
 from ..fields import LookupField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, Reach
@@ -55,13 +56,18 @@ class Saver:
     """Reads and writes the records of one table through its form."""
 
     def __init__(
-        self, site: Site, pages: TablePages, reach: Reach, secret: str
+        self,
+        site: Site,
+        pages: TablePages,
+        reach: Reach,
+        secret: str,
+        entered: Sequence[str],
     ) -> None:
         self.site = site
         self.pages = pages
         self.reach = reach
         self._secret = secret.encode()
-        self.entered = pages.entered
+        self.entered = entered
 
     def blank(self, given: Mapping[str, str]) -> RecordForm:
         """Return the form for a new record, with `given` texts filled in."""
@@ -69,9 +75,12 @@ class Saver:
         for key in self.entered:
             field_ = self.pages.fields[key]
             text = given.get(key)
-            default = _literal_default(self.pages.column(key).server_default)
+            column = self.pages.column(key)
+            default = _literal_default(column.server_default)
             if text is None and default is not None:
-                text = field_.from_default(default)
+                value = spelled_value(column, default)
+                known = value is not None
+                text = field_.to_text(value) if known else field_.from_default(default)
             if text is not None:
                 form._fields[key].raw_data = [text]
         return form
@@ -250,7 +259,7 @@ class Saver:
                 continue
             target = self.site.registry[reference.target]
             plan = None
-            if self.reach.may("view", target.table.name):
+            if self.reach.may("view", target.table.fullname):
                 plan = lookup_plan(self.site, reference, self.reach)
             if plan is None or plan.one(connection, field_.data) is None:
                 form.add_error(name, _("Choose one of the list."))

@@ -7,7 +7,8 @@ from sqlalchemy import ColumnElement, FromClause, Row, Select, func, select, typ
 from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
-from ..fields import ChoiceField, LongTextField
+from ..columns import in_order
+from ..fields import ChoiceField, LinkedField, LongTextField
 from ..reach import Reach
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH
@@ -78,9 +79,15 @@ class Selection:
 
     def key_reader(self) -> Reader:
         """Return a reader of the record's key as a segment of an address: by its values
-        as the database spells them, so that they find the record again."""
+        as the database spells them, so that they find the record again; "" where a part
+        is NULL, so that nothing does."""
         places = [self.place_raw(self.base.c[key]) for key in self.pages.key]
-        return lambda row: encode_key([row[place] for place in places])
+
+        def read(row: Row[Any]) -> str:
+            values = [row[place] for place in places]
+            return "" if None in values else encode_key(values)
+
+        return read
 
     def title_reader(self, without: Sequence[str] = ()) -> Callable[[Row[Any]], str]:
         """Return a reader of the record's title, leaving out what the columns `without`
@@ -109,6 +116,8 @@ class Selection:
                 text = text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …"
             if isinstance(field, ChoiceField) and field.tones:
                 return Cell(text, tone=field.tone(found), is_marked=True)
+            if isinstance(field, LinkedField):
+                return Cell(text, field.address(text))
             return Cell(text)
 
         return read
@@ -118,9 +127,10 @@ class Selection:
     ) -> Reader:
         place = self.place(self.base, key)
         target = self.registry[reference.target]
-        if not self.reach.may("view", target.table.name):
+        if not self.reach.may("view", target.table.fullname):
             hidden = Cell("not visible")
             return lambda row: EMPTY if row[place] is None else hidden
+        left_out = Cell("not visible") if "where" in target.table.info else None
         title = self._title_through(self.pages, self.base, key, ())
         joined = self._joined[(key,)]
         places = [self.place_raw(joined.c[part]) for part in target.key]
@@ -133,7 +143,8 @@ class Selection:
                     return Cell(title(row))
                 record = encode_key([row[each] for each in places])
                 return Cell(title(row), address(target.name, record))
-            return Cell(str(row[place]))  # refers to nothing that is there
+            # to nothing that is there, or to what the application leaves out
+            return left_out or Cell(str(row[place]))
 
         return read
 
@@ -145,6 +156,11 @@ class Selection:
         left_out: Collection[str] = (),
     ) -> Reader:
         parsed = pages.parsed_title
+        deep = {
+            key for key in parsed.keys if key in pages.lookups and len(path) >= DEPTH
+        }
+        if deep < set(parsed.keys):  # what lies too deep would be a bare number
+            left_out = {*left_out, *deep}
         readers: list[Reader] = [
             _nothing if key in left_out else self._title_part(pages, source, key, path)
             for key in parsed.keys
@@ -159,7 +175,7 @@ class Selection:
         reference = pages.lookups.get(key)
         if reference is not None and len(path) < DEPTH:
             target = self.registry[reference.target]
-            if not self.reach.may("view", target.table.name):
+            if not self.reach.may("view", target.table.fullname):
                 return lambda row: ""
             return self._title_through(pages, source, key, path)
         place = self.place(source, key)
@@ -213,9 +229,9 @@ class Selection:
         reference = pages.lookups.get(key)
         nullable = outer or bool(pages.column(key).nullable)
         if reference is None or len(path) >= DEPTH:
-            return [(source.c[key], nullable)]
+            return [(in_order(source.c[key]), nullable)]
         target = self.registry[reference.target]
-        if not self.reach.may("view", target.table.name):
+        if not self.reach.may("view", target.table.fullname):
             return [(source.c[key], nullable)]
         deeper = (*path, key)
         joined = self._join(source, key, reference, deeper)

@@ -76,7 +76,11 @@ def _menu() -> list[tuple[str, list[tuple[str, str]]]]:
 def _build_menu(made: Site, within: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
     groups: dict[str, list[tuple[str, str]]] = {}
     for pages in made.registry.pages.values():
-        if not pages.for_lookups and within.may("view", pages.table.name):
+        if (
+            pages.listed
+            and not pages.for_lookups
+            and within.may("view", pages.table.fullname)
+        ):
             item = (pages.name, str(pages.plural))
             groups.setdefault(str(pages.group), []).append(item)
     last = ("Overviews", "Other", "Reference data")
@@ -94,17 +98,19 @@ def _pages(name: str, right: str = "view") -> tuple[TablePages, Reach]:
     pages = site().registry.pages.get(name)
     if pages is None or pages.for_lookups:
         abort(404)
-    if not within.may("view", pages.table.name):
+    if not within.may("view", pages.table.fullname):
         abort(404)
     changes = right in ("add", "edit", "delete")
-    if not within.may(right, pages.table.name) or (changes and not pages.is_changeable):
+    if not within.may(right, pages.table.fullname) or (
+        changes and not pages.takes(right)
+    ):
         abort(403)
     return pages, within
 
 
 def _key(pages: TablePages, segment: str) -> dict[str, Any]:
     try:
-        return key_values(pages, segment)
+        return key_values(site(), pages, segment)
     except (ValueError, ArithmeticError):
         abort(404)
 
@@ -119,6 +125,8 @@ def front() -> ResponseReturnValue:
 def show_list(name: str) -> ResponseReturnValue:
     """A page of a table's list."""
     pages, within = _pages(name)
+    if not pages.listed:
+        abort(404)
     order, sorted_by, down = read_sort(pages, request.args.get("sort", ""))
     plan = list_plan(site(), pages, within, order)
     with site().database.reading() as connection:
@@ -137,7 +145,7 @@ def show_list(name: str) -> ResponseReturnValue:
         sorted_by=sorted_by,
         down=down,
         links=_page_links(name, page, position, count),
-        may_add=pages.is_changeable and within.may("add", pages.table.name),
+        may_add=pages.takes("add") and within.may("add", pages.table.fullname),
     )
 
 
@@ -225,20 +233,21 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         record=record,
         blocks=blocks,
         address=record_address(name, segment),
-        may_edit=pages.is_changeable and within.may("edit", pages.table.name),
-        may_delete=pages.is_changeable and within.may("delete", pages.table.name),
+        may_edit=pages.takes("edit") and within.may("edit", pages.table.fullname),
+        may_delete=pages.takes("delete") and within.may("delete", pages.table.fullname),
     )
 
 
-def _saver(pages: TablePages, within: Reach) -> Saver:
-    return Saver(site(), pages, within, current_app.config["SECRET_KEY"])
+def _saver(pages: TablePages, within: Reach, is_new: bool = False) -> Saver:
+    entered = pages.entered_on(is_new)
+    return Saver(site(), pages, within, current_app.config["SECRET_KEY"], entered)
 
 
 @blueprint.route("/t/<name>/add", methods=["GET", "POST"])
 def add(name: str) -> ResponseReturnValue:
     """The form for a new record."""
     pages, within = _pages(name, "add")
-    saver = _saver(pages, within)
+    saver = _saver(pages, within, is_new=True)
     if request.method == "GET":
         outcome = Outcome(saver.blank(request.args.to_dict()))
         return _form_page(pages, within, outcome, is_new=True)
@@ -276,7 +285,18 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         status = 409 if outcome.conflicts else 422
         return _form_page(pages, within, outcome, segment=segment), status
     flash(_("Saved."))
+    if _is_left_out(pages, within, outcome.key):
+        return redirect(_home(pages))
     return redirect(record_address(name, outcome.key))
+
+
+def _is_left_out(pages: TablePages, within: Reach, segment: str) -> bool:
+    """Tell whether a record that was saved no longer exists for the application."""
+    if "where" not in pages.table.info:
+        return False
+    with site().database.reading() as connection:
+        plan = record_plan(site(), pages, within)
+        return plan.read(connection, key_values(site(), pages, segment)) is None
 
 
 def _raise_if_busy(error: DBAPIError) -> None:
@@ -316,25 +336,25 @@ def _form_page(
     with site().database.reading() as connection:
         fill_lookups(site(), connection, pages, form, within)
         record = None if is_new else _record(pages, within, connection, segment)
-    placed = [(section.name, [key for key in section.fields if key in pages.entered])
-              for section in pages.sections]  # fmt: skip
-    known = {key for _, keys in placed for key in keys}
-    placed.append(("", [key for key in pages.entered if key not in known]))
+    chosen = pages.on_add if is_new else pages.on_edit
     return render_template(
         "form.html",
         pages=pages,
         form=form,
-        sections=[(label, keys) for label, keys in placed if keys],
+        sections=pages.placed(pages.entered_on(is_new), chosen),
         outcome=outcome,
         mistakes=form.mistakes(),
         record=record,
         is_new=is_new,
         cancel=_came_from()
-        or (
-            record_address(pages.name, segment) if segment else list_address(pages.name)
-        ),
+        or (record_address(pages.name, segment) if segment else _home(pages)),
         came_from=_came_from(),
     )
+
+
+def _home(pages: TablePages) -> str:
+    """Return where one goes when a record is left: its list, where there is one."""
+    return list_address(pages.name) if pages.listed else url_for(".front")
 
 
 def _came_from() -> str:
@@ -371,7 +391,7 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             refused = True
         else:
             flash(_("%(title)s was deleted.", title=record.title))
-            return redirect(list_address(name))
+            return redirect(_home(pages))
     page = render_template(
         "delete.html",
         pages=pages,
@@ -390,7 +410,7 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     reference = pages.lookups.get(column)
     if reference is None:
         abort(404)
-    if not within.may("view", site().registry[reference.target].table.name):
+    if not within.may("view", site().registry[reference.target].table.fullname):
         abort(404)
     plan = lookup_plan(site(), reference, within)
     with site().database.reading() as connection:

@@ -1,0 +1,155 @@
+"""How dates, moments, and yes or no are spelled in columns of other types.
+
+A spelling is named as people write it: "DD.MM.YYYY", "seconds", "Y/N". The application
+knows the same names.
+"""
+
+from collections import Counter
+from collections.abc import Mapping
+from datetime import datetime
+from itertools import islice
+from typing import Any
+
+ENOUGH = 3  # values; fewer show no spelling
+LOOKED_AT = 300  # values, spread over all
+NEARLY_ALL = 0.95  # of the values that are not empty
+PROBES = 20  # different values; where fewer than PROBED of them fit, none is tried
+PROBED = 0.8
+YES_NO = ("Y/N", "yes/no", "true/false", "T/F", "J/N", "ja/nein", "O/N", "oui/non",
+          "S/N", "1/0", "on/off", "X/-")  # fmt: skip
+_YES_NO_WORDS = frozenset(
+    word for pair in YES_NO for word in pair.casefold().split("/")
+)
+_YEARS = range(1000, 2200)
+_SECONDS = (100_000_000, 4_200_000_000)  # from 1973 to 2103
+_JULIAN = (2_305_447, 2_524_959)  # from 1600 to 2200
+DATES: dict[str, str] = {
+    "YYYY-MM-DD": "%Y-%m-%d",
+    "YYYYMMDD": "%Y%m%d",
+    "YYYY/MM/DD": "%Y/%m/%d",
+    "DD.MM.YYYY": "%d.%m.%Y",
+    "DD/MM/YYYY": "%d/%m/%Y",
+    "DD-MM-YYYY": "%d-%m-%Y",
+    "MM/DD/YYYY": "%m/%d/%Y",
+}
+MOMENTS: dict[str, str] = {
+    "YYYY-MM-DD hh:mm:ss": "%Y-%m-%d %H:%M:%S",
+    "YYYY-MM-DD hh:mm": "%Y-%m-%d %H:%M",
+    "YYYY-MM-DDThh:mm:ss": "%Y-%m-%dT%H:%M:%S",
+    "YYYY-MM-DDThh:mm": "%Y-%m-%dT%H:%M",
+    "YYYY-MM-DDThh:mm:ssZ": "%Y-%m-%dT%H:%M:%SZ",
+    "YYYYMMDDhhmmss": "%Y%m%d%H%M%S",
+    "DD.MM.YYYY hh:mm:ss": "%d.%m.%Y %H:%M:%S",
+    "DD.MM.YYYY hh:mm": "%d.%m.%Y %H:%M",
+    "DD/MM/YYYY hh:mm": "%d/%m/%Y %H:%M",
+    "MM/DD/YYYY hh:mm": "%m/%d/%Y %H:%M",
+}
+_NUMBERS: dict[str, tuple[float, float]] = {
+    "seconds": _SECONDS,
+    "milliseconds": (_SECONDS[0] * 1000, _SECONDS[1] * 1000),
+    "julian day": _JULIAN,
+}
+SPELLINGS = (*DATES, *MOMENTS, *_NUMBERS)
+
+
+def find_spelling(counts: Counter[Any]) -> str:
+    """Return how nearly all values spell a date, a moment, or yes and no; "" when they do
+    not, or are too few. `counts` has each value that is not empty with its number."""
+    if counts.total() < ENOUGH:
+        return ""
+    listed = list(counts.items())
+    if not any(_may_spell(value) for value, _ in listed[:PROBES]):
+        return ""
+    some = Counter(dict(listed[:: max(1, len(listed) // LOOKED_AT)]))
+    total = some.total()
+    texts = {value: n for value, n in some.items() if isinstance(value, str)}
+    if sum(texts.values()) >= NEARLY_ALL * total:
+        return _of_texts(texts, total)
+    numbers = {
+        value: n
+        for value, n in some.items()
+        if isinstance(value, int | float) and not isinstance(value, bool)
+    }
+    if sum(numbers.values()) >= NEARLY_ALL * total:
+        return _of_numbers(numbers, total)
+    return ""
+
+
+def _may_spell(value: Any) -> bool:
+    """Tell whether a value could be a date, or yes or no, at all."""
+    if isinstance(value, str):
+        return value[:1].isdigit() or value.casefold() in _YES_NO_WORDS
+    return isinstance(value, int | float) and value > 1_000_000
+
+
+def _of_texts(texts: Mapping[str, int], total: int) -> str:
+    counts: Counter[str] = Counter()
+    for text, number in texts.items():
+        counts[text.strip()] += number
+    folded: Counter[str] = Counter()
+    for text, number in counts.items():
+        folded[text.casefold()] += number
+    for name in YES_NO:
+        words = [folded[word] for word in name.casefold().split("/")]
+        if min(words) > 0 and sum(words) >= NEARLY_ALL * total:
+            yes, _, no = name.partition("/")
+            return f"{_as_written(yes, counts)}/{_as_written(no, counts)}"
+    if not all(text[:1].isdigit() for text in counts):
+        enough = sum(n for text, n in counts.items() if text[:1].isdigit())
+        if enough < NEARLY_ALL * total:
+            return ""
+    for patterns in (MOMENTS, DATES):
+        few = Counter(dict(islice(counts.items(), PROBES)))
+        likely = [
+            name
+            for name in patterns
+            if _fitting(few, patterns[name], name) >= PROBED * few.total()
+        ]
+        found = {name: _fitting(counts, patterns[name], name) for name in likely}
+        if not found:
+            continue
+        best = max(found, key=lambda name: found[name])
+        # day and month can be told apart only where some day is after the 12th
+        is_clear = list(found.values()).count(found[best]) == 1
+        if found[best] >= NEARLY_ALL * total and is_clear:
+            return best
+    return ""
+
+
+def _as_written(word: str, counts: Counter[str]) -> str:
+    """Return how `word` is written most often."""
+    written = {
+        text: n for text, n in counts.items() if text.casefold() == word.casefold()
+    }
+    return min(written, key=lambda text: (-written[text], text))
+
+
+def _fitting(counts: Counter[str], pattern: str, name: str) -> int:
+    """Count the texts of the length of `name` that are such a date."""
+    length = len(name)
+    return sum(
+        number
+        for text, number in counts.items()
+        if len(text) == length and _is_date(text, pattern)
+    )
+
+
+def _is_date(text: str, pattern: str) -> bool:
+    try:
+        return datetime.strptime(text, pattern).year in _YEARS
+    except ValueError:
+        return False
+
+
+def _of_numbers(numbers: Mapping[float, int], total: int) -> str:
+    days: Counter[str] = Counter()
+    for number, count in numbers.items():
+        if isinstance(number, int) or number.is_integer():
+            days[str(int(number))] += count
+    if _fitting(days, DATES["YYYYMMDD"], "YYYYMMDD") >= NEARLY_ALL * total:
+        return "YYYYMMDD"
+    for name, (low, high) in _NUMBERS.items():
+        inside = sum(n for number, n in numbers.items() if low <= number <= high)
+        if inside >= NEARLY_ALL * total:
+            return name
+    return ""

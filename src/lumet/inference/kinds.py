@@ -1,0 +1,384 @@
+"""The question of one column's kind: how it is shown and entered."""
+
+from lumet.evidence.model import ColumnProfile
+from lumet.evidence.spellings import DATES, SPELLINGS, YES_NO
+from lumet.facts.model import Column, Reference
+from lumet.inference.rules import Choice, ColumnRule, Subject
+from lumet.inference.words import ABBREVIATIONS, KEY_WORDS, split_words
+
+LONG_WORDS = frozenset(
+    {"remark", "remarks", "note", "notes", "comment", "comments", "description",
+     "desc", "memo", "body", "text", "details"}
+)  # fmt: skip
+FLAG_VERBS = frozenset({"is", "has", "can", "was"})
+_CODE_WORDS = frozenset(
+    {"year", "yr", "id", "no", "nr", "number", "code", "cd", "key", "ref", "position"}
+)
+_DATE_WORDS = frozenset(
+    {"date", "dt", "day", "on", "at", "time", "ts", "stamp", "timestamp", "since", "until",
+     "from", "to", "born", "utc"}
+)  # fmt: skip
+_USUAL = {"date": ("YYYY-MM-DD",), "moment": ("YYYY-MM-DD hh:mm:ss",)}
+LONG_TEXT = 80  # characters; a longer text gets more than a line
+BRIEF = 40  # characters; a description that stays below is a line
+MOST_CHOICES = 12  # different values; more are no choice
+LONGEST_CHOICE = 30  # characters
+MANY_A_VALUE = 20  # rows; where fewer share a value, its repeating says little
+CHOICE_WORDS = frozenset(
+    {"status", "state", "type", "kind", "category", "level", "grade", "class", "priority",
+     "severity", "condition", "result", "mode", "gender", "sex", "unit", "colour", "color",
+     "phase", "stage", "role", "reason", "method", "source", "currency", "frequency", "rating",
+     "typ", "stat", "cat", "outcome", "shift", "size", "quality", "channel", "language",
+     "st", "sts", "flag", "ind", "indicator", "material", "shape", "direction", "title",
+     "salutation", "weather", "season", "tier", "format", "scope", "place", "side"}
+)  # fmt: skip
+_YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", "season",
+                         "born", "until", "from", "erected", "launched"})  # fmt: skip
+PHONE_WORDS = frozenset({"phone", "telephone", "mobile", "cell", "fax", "tel", "telefon",
+                         "handy", "cellphone", "phonenumber", "telno", "phoneno"})  # fmt: skip
+IMAGE_WORDS = frozenset({"photo", "image", "picture", "img", "logo", "avatar", "pic",
+                         "thumbnail", "portrait", "icon", "foto"})  # fmt: skip
+FILE_WORDS = frozenset({"file", "document", "attachment", "pdf", "filename", "scan", "upload",
+                        "filepath"})  # fmt: skip
+_BY_NAME: tuple[tuple[str, frozenset[str], tuple[str, ...]], ...] = (
+    ("e-mail", frozenset({"email", "mail", "e_mail", "emailaddress"}), ("e-mail",)),
+    (
+        "web address",
+        frozenset({"url", "website", "homepage", "link", "uri", "webpage", "www"}),
+        ("web address",),
+    ),
+    ("phone", PHONE_WORDS, ("phone", "number", "")),
+    ("colour", frozenset({"colour", "color"}), ("colour",)),
+    ("image", IMAGE_WORDS, ("image",)),
+    ("file", FILE_WORDS, ("file", "image")),
+)
+_TELLING_ELSE = frozenset({"type", "kind", "status", "name", "title", "size", "format", "id",
+                           "code", "count", "flag", "note", "remark", "sent"})  # fmt: skip
+LATITUDE = frozenset({"lat", "latitude"})
+LONGITUDE = frozenset({"lon", "lng", "long", "longitude"})
+PERCENT = frozenset({"pct", "percent", "percentage", "perc"})
+CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
+                        "nok", "dkk", "pln", "jpy"})  # fmt: skip
+MONEY = frozenset(
+    {"price", "cost", "costs", "amount", "fee", "fees", "salary", "wage", "balance", "budget",
+     "revenue", "charge", "payment", "fare", "rent", "premium", "tax", "value", "total",
+     "subtotal", "net", "gross", "paid", "income", "expense", "turnover", "deposit", "fine",
+     "bonus", "credit", "debit", "funding", "grant", "donation", "vat", "money", "pay"}
+)  # fmt: skip
+NO_MONEY = frozenset({"percent", "rate", "quantity", "count", "hours", "kg", "weight", "pct",
+                      "number", "days", "litres", "time"})  # fmt: skip
+
+
+def kind_of_reference(subject: Subject, column: Column) -> Choice | None:
+    """A declared reference of one column is a lookup. Example: `station_id`."""
+    reference = subject.table.reference_of(column.name)
+    if reference is None or not _exists(subject, reference):
+        return None
+    referred = f"{reference.referred_table}.{reference.referred_columns[0]}"
+    if found := subject.found.get((subject.table.name, (column.name,))):
+        return Choice("lookup", f"refers to {referred}", found.confidence)
+    rule = f" (on delete: {reference.on_delete})" if reference.on_delete else ""
+    return Choice("lookup", f"declared reference to {referred}{rule}")
+
+
+def _exists(subject: Subject, reference: Reference) -> bool:
+    names = {table.name for table in subject.database.tables}
+    return reference.referred_table in names and bool(reference.referred_columns)
+
+
+def kind_of_spelled_flag(subject: Subject, column: Column) -> Choice | None:
+    """Two values that say yes and no, by the rows or by a check constraint: "Y" and "N"."""
+    spelling = _flag_spelling(subject, column)
+    if not spelling:
+        return None
+    return Choice("yes/no", f"its values are {' and '.join(spelling.split('/'))}", 0.95)
+
+
+def _flag_spelling(subject: Subject, column: Column) -> str:
+    """Return how a column that is no number spells yes and no, "" when it does not."""
+    profile = subject.column_profile(column.name)
+    if column.type.kind not in ("text", "boolean") or column.type.values:
+        return ""
+    found = profile.spelling if profile else ""
+    if "/" in found and found not in SPELLINGS:
+        return found
+    allowed = subject.one_of(column.name)
+    for name in YES_NO:
+        if sorted(allowed) == sorted(words := name.split("/")) or (
+            len(allowed) == 2 and sorted(allowed) == sorted(w.lower() for w in words)
+        ):
+            return name if name.split("/")[0] in allowed else name.lower()
+    return ""
+
+
+def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
+    """Texts that are all dates or moments in one spelling; whole numbers that are, only
+    where the name says so too or the column is declared as one. Example:
+    `24.12.2026` in a text, `20261224` in `due_on`."""
+    profile = subject.column_profile(column.name)
+    spelling = profile.spelling if profile else ""
+    if spelling not in SPELLINGS:
+        return None
+    declared = column.type.kind in ("date", "moment")
+    named = bool(_DATE_WORDS.intersection(split_words(column.name)[-1:]))
+    if column.type.kind not in ("text", "date", "moment") and not named:
+        return None
+    if spelling == "julian day":
+        kind = "moment" if column.type.kind == "moment" else "date"
+    else:
+        kind = "date" if spelling in DATES else "moment"
+    sure = 1.0 if declared else 0.95 if named else 0.8
+    if declared and spelling in _USUAL.get(kind, ()):
+        return None  # as its type has it
+    return Choice(kind, f"its values are dates as {spelling}", sure)
+
+
+def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
+    """Values are written back as those that are there are spelled. Example: `Y/N`,
+    `DD.MM.YYYY`, `julian day`."""
+    kind = subject.answer(column.name, "kind")
+    profile = subject.column_profile(column.name)
+    spelling = profile.spelling if profile else ""
+    if kind == "yes/no" and (flags := _flag_spelling(subject, column)):
+        return Choice(flags, "as its values are spelled")
+    usual = _USUAL.get(kind, ()) if column.type.kind == kind else ()
+    if kind in ("date", "moment") and spelling in SPELLINGS and spelling not in usual:
+        return Choice(spelling, "as its values are spelled")
+    return None
+
+
+STORED_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
+
+
+def kind_of_check(subject: Subject, column: Column) -> Choice | None:
+    """An enumeration, or a check constraint that lists the values, makes a choice.
+    Example: `CHECK (result IN ('passed', 'failed'))`."""
+    values = subject.one_of(column.name)
+    if not values:
+        return None
+    if column.type.values:
+        return Choice("choice", f"declared as {column.type.native}")
+    return Choice("choice", f"a check constraint lists its {len(values)} values")
+
+
+def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
+    """Declared as boolean, or a whole number that is only ever 0 or 1. Example:
+    `is_automated` of type integer."""
+    if column.type.kind == "boolean":
+        return Choice("yes/no", f"declared as {column.type.native}")
+    profile = subject.column_profile(column.name)
+    if column.type.kind != "integer" or profile is None or not profile.flag:
+        return None
+    named = bool(FLAG_VERBS.intersection(split_words(column.name)[:1]))
+    if named or subject.profile.rows >= 10:
+        sure = 0.95 if named else 0.75
+        return Choice("yes/no", "only 0 and 1 were found", sure)
+    return None
+
+
+def kind_of_like_a_reference(subject: Subject, column: Column) -> Choice | None:
+    """Named like another table and its key, without a declaration: shown as it is, and
+    marked as doubtful. Example: `keeper_id` whose values are in no keeper."""
+    words = split_words(column.name)
+    if len(words) < 2 or words[-1] not in KEY_WORDS:
+        return None
+    for table in subject.database.tables:
+        if (
+            table is not subject.table
+            and split_words(table.own_name) == words[:-1]
+            and len(table.primary_key) == 1
+            and table.column(table.primary_key[0]).type.kind == column.type.kind
+        ):
+            kind = _plain_kind(subject, column)
+            reason = f"named like {table.name}; no reference is declared"
+            return Choice(kind, reason, 0.5)
+    return None
+
+
+def kind_of_few_values(subject: Subject, column: Column) -> Choice | None:
+    """Few short values that repeat make a choice, by the name or by the rows; since no
+    list confirms them, other values can be entered too. Example: `weather` with
+    calm, fair and foul."""
+    profile = subject.column_profile(column.name)
+    if column.type.kind != "text" or profile is None:
+        return None
+    count, seen = len(profile.values), subject.profile.sampled * (1 - profile.empty)
+    if not 2 <= count <= MOST_CHOICES or max(map(len, profile.values)) > LONGEST_CHOICE:
+        return None
+    words = split_words(column.name)
+    named = bool(CHOICE_WORDS.intersection(words[-1:] + words[:1]))
+    if seen < MANY_A_VALUE * count and not named:
+        return None
+    reason = f"only {count} values were found; no list confirms it"
+    return Choice("choice", reason, 0.8 if named else 0.65)
+
+
+def others_of_few_values(subject: Subject, column: Column) -> Choice | None:
+    """Where no list confirms the values of a choice, others can be entered. Example: a
+    new `weather` may be typed."""
+    if subject.answer(column.name, "kind") == "choice" and not subject.one_of(
+        column.name
+    ):
+        return Choice(True, "no list confirms the values")
+    return None
+
+
+OTHERS_RULES: tuple[ColumnRule, ...] = (others_of_few_values,)
+
+
+def kind_of_pattern(subject: Subject, column: Column) -> Choice | None:
+    """Texts that nearly all are addresses, colours, files or JSON. Example: a text of
+    `name@example.org`, or of `#2a6f97`."""
+    profile = subject.column_profile(column.name)
+    if column.type.kind != "text" or profile is None:
+        return None
+    found = profile.pattern
+    if found not in (
+        "e-mail",
+        "web address",
+        "colour",
+        "image",
+        "file",
+        "json",
+        "phone",
+    ):
+        return None
+    if found == "phone" and not PHONE_WORDS.intersection(_words(column)):
+        return None  # a run of digits may be any code
+    return Choice(found, "nearly all its values look like it", 0.9)
+
+
+def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
+    """A text named like an address, a telephone, a colour, a picture or a file, unless
+    its values look otherwise. Example: `website`, `fax_no`, `photo`."""
+    if column.type.kind != "text":
+        return None
+    words = _words(column)
+    profile = subject.column_profile(column.name)
+    values = profile if profile is not None and profile.distinct else None
+    for kind, named, needed in _BY_NAME:
+        if named.intersection(words[-2:]) or "".join(words) in named:
+            looks = values is None or not needed or values.pattern in needed
+            if looks and not _TELLING_ELSE.intersection(words[-1:]):
+                return Choice(kind, "by its name", 0.85)
+    return None
+
+
+def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
+    """Bytes that are named like a picture or a document. Example: `chart_image` of type
+    blob."""
+    if column.type.kind != "binary":
+        return None
+    words = set(_words(column))
+    if words & IMAGE_WORDS:
+        return Choice("image", "bytes, named like a picture", 0.8)
+    if words & FILE_WORDS:
+        return Choice("file", "bytes, named like a document", 0.8)
+    return None
+
+
+def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
+    """A number named like money, a percentage, a latitude or a longitude. Example:
+    `cost_eur`, `visibility_pct`, `latitude`."""
+    if column.type.kind not in ("decimal", "float", "integer"):
+        return None
+    words = _words(column)
+    last = words[-1:]
+    profile = subject.column_profile(column.name)
+    scale = column.type.scale if column.type.scale is not None else None
+    if column.type.kind != "integer" or (profile and profile.scale):
+        if LATITUDE.intersection(last) and _reaches(profile, 100):
+            return Choice("latitude", "by its name and its values", 0.95)
+        if LONGITUDE.intersection(last) and _reaches(profile, 1000):
+            return Choice("longitude", "by its name and its values", 0.95)
+    if PERCENT.intersection(words) and _reaches(profile, 1000):
+        return Choice("percent", "by its name", 0.9)
+    cents = scale == 2 or (scale is None and (profile is None or profile.scale <= 2))
+    if CURRENCIES.intersection(last):
+        return Choice("money", "named by a currency", 0.95)
+    if MONEY.intersection(words) and not NO_MONEY.intersection(words):
+        if column.type.kind == "decimal" and cents:
+            return Choice("money", "by its name and two decimals", 0.9)
+        if column.type.kind == "float" and profile is not None and profile.scale == 2:
+            return Choice("money", "by its name and its decimals", 0.8)
+    return None
+
+
+def _reaches(profile: ColumnProfile | None, magnitude: int) -> bool:
+    """Tell whether no number is beyond a power of ten, as far as they were read."""
+    return profile is None or profile.magnitude <= magnitude
+
+
+def _words(column: Column) -> list[str]:
+    return [ABBREVIATIONS.get(word, word) for word in split_words(column.name)]
+
+
+def kind_of_code(subject: Subject, column: Column) -> Choice | None:
+    """A whole number that names something, such as a year or a line's number, is
+    written without separators. Example: `built_year`, `line_no`."""
+    words = split_words(column.name)
+    if column.type.kind != "integer" or not words:
+        return None
+    if words[-1] in _CODE_WORDS or subject.table.primary_key == (column.name,):
+        return Choice("code", "a number that is a name, by its own", 0.9)
+    profile = subject.column_profile(column.name)
+    four = (
+        profile is not None and profile.magnitude == 10_000 and profile.mean_length == 4
+    )
+    if four and _YEAR_WORDS.intersection(words):
+        return Choice("code", "years, by its name and its values", 0.85)
+    return None
+
+
+def kind_of_type(subject: Subject, column: Column) -> Choice | None:
+    """Else the kind follows the type; a long text gets more than a line. Example:
+    `VARCHAR(30)` is a text, `TIMESTAMP` a moment."""
+    kind = _plain_kind(subject, column)
+    native = column.type.native or "no type"
+    if kind == "long text":
+        return Choice(kind, f"declared as {native}; its name or its values are long")
+    if kind == "other":
+        return Choice(kind, f"declared as {native}: shown, not entered", 0.6)
+    return Choice(kind, f"declared as {native}")
+
+
+def _plain_kind(subject: Subject, column: Column) -> str:
+    kind = column.type.kind
+    if kind == "text":
+        profile = subject.column_profile(column.name)
+        short = column.type.length is not None and column.type.length <= LONG_TEXT
+        brief = profile is not None and 0 < profile.longest <= BRIEF
+        long_name = (
+            bool(LONG_WORDS.intersection(split_words(column.name))) and not brief
+        )
+        long_values = profile is not None and profile.longest > LONG_TEXT
+        return "long text" if not short and (long_name or long_values) else "text"
+    by_type = {
+        "integer": "integer",
+        "decimal": "decimal",
+        "float": "decimal",
+        "boolean": "yes/no",
+        "date": "date",
+        "time": "time",
+        "moment": "moment",
+        "json": "json",
+        "uuid": "text",
+    }
+    return by_type.get(kind, "other")
+
+
+KIND_RULES: tuple[ColumnRule, ...] = (
+    kind_of_reference,
+    kind_of_spelled_flag,
+    kind_of_spelled_date,
+    kind_of_check,
+    kind_of_flag,
+    kind_of_pattern,
+    kind_of_telling_name,
+    kind_of_binary,
+    kind_of_measure,
+    kind_of_few_values,
+    kind_of_like_a_reference,
+    kind_of_code,
+    kind_of_type,
+)

@@ -1,0 +1,278 @@
+"""How much a column is named like a key of another table, whatever the rows say."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from lumet.inference.words import (
+    ABBREVIATIONS,
+    TABLE_PREFIXES,
+    split_words,
+    to_singular,
+)
+
+KEYS = frozenset(
+    {"id", "code", "number", "key", "ref", "reference", "fk", "uuid", "guid", "pk", "oid",
+     "ident", "identifier", "symbol", "kuerzel", "kennung", "nummer"}
+)  # fmt: skip
+SAME, TABLE, ROLE, PART, SHORT, SOME, HINT = 1.0, 0.97, 0.92, 0.85, 0.82, 0.75, 0.3
+FAINT = 0.25  # only worth something where the values speak for themselves
+_VOWELS = frozenset("aeiou")
+_PERSONS = frozenset(
+    {"person", "keeper", "employee", "user", "member", "staff", "contact", "customer",
+     "client", "worker", "operator", "officer", "agent", "people", "individual", "party",
+     "patient", "doctor", "physician", "nurse", "teacher", "student", "author", "driver",
+     "player", "account", "crew", "technician", "engineer", "personnel", "resident",
+     "tenant", "volunteer", "donor", "owner", "farmer", "clerk", "practitioner", "guest",
+     "mitarbeiter", "benutzer", "firefighter", "ranger", "pilot", "scientist"}
+)  # fmt: skip
+_PERSON_ROLES = frozenset(
+    {"supervisor", "manager", "inspector", "author", "owner", "captain", "master", "skipper",
+     "pilot", "driver", "operator", "creator", "editor", "reviewer", "approver", "assignee",
+     "reporter", "responsible", "contact", "signer", "keeper", "lead", "leader", "head",
+     "chief", "by", "boss", "mentor", "referee", "coach", "sender", "receiver", "recipient",
+     "witness", "examiner", "surveyor", "auditor", "technician", "attendant", "guardian",
+     "teacher", "tutor", "doctor", "surgeon", "physician", "clerk", "buyer", "seller",
+     "translator", "photographer", "artist", "spouse", "mother", "father", "dam", "sire",
+     "deputy", "officer", "requester", "holder", "beneficiary", "host", "user", "assigned",
+     "who", "person", "employee", "member", "staff", "vorgesetzter", "vorgesetzte", "leiter",
+     "checker", "verifier", "observer", "handler", "caller", "visitor"}
+)  # fmt: skip
+_PLACES = frozenset(
+    {"station", "port", "harbour", "harbor", "place", "location", "site", "city", "town",
+     "airport", "stop", "depot", "warehouse", "room", "berth", "building", "area", "region",
+     "district", "address", "branch", "office", "field", "plot", "country", "venue", "node",
+     "shelf", "bay", "zone", "facility", "yard", "terminal"}
+)  # fmt: skip
+_PLACE_ROLES = frozenset(
+    {"origin", "destination", "from", "to", "source", "target", "departure", "arrival",
+     "start", "end", "home", "base", "pickup", "dropoff", "delivery", "birthplace", "via"}
+)  # fmt: skip
+_PARENTS = frozenset(
+    {"parent", "super", "superior", "predecessor", "successor", "previous", "prev", "next",
+     "original", "root", "replaces", "replaced", "replacement", "supersedes", "superseded",
+     "belongs", "reports", "supervisor", "manager", "boss", "upper", "above", "report", "belong", "replace", "master",
+     "mother", "father", "dam", "sire", "main", "ancestor", "partof", "group", "vorgesetzter", "vorgesetzte"}
+)  # fmt: skip
+QUANTITIES = frozenset(
+    {"count", "total", "quantity", "amount", "year", "age", "level", "line", "position",
+     "seq", "sequence", "sort", "rank", "rating", "version", "size", "length", "width",
+     "height", "depth", "weight", "duration", "minute", "hour", "day", "price", "cost", "rate",
+     "percent", "month", "week", "second", "score", "value", "limit", "capacity", "balance",
+     "priority", "rows", "pages", "floor", "index", "step", "latitude", "longitude", "flag"}
+)  # fmt: skip
+
+
+SHORTEST = 3  # letters; shorter names are alike by chance
+_GENERIC = frozenset({"name", "title", "label", "description", "type", "status", "value", "date",
+                      "text", "kind", "category", "level", "state", "email"})  # fmt: skip
+_SHORT_ROLES = frozenset({"insp", "supv", "spv", "opr", "oper", "resp", "appr", "asst", "capt",
+                          "mstr", "offr", "engr", "techn"})  # fmt: skip
+_AGENTS = ("er", "or", "eer", "ist", "ian")  # nouns of who does something
+ROLES = _PERSON_ROLES | _PLACE_ROLES | _PARENTS
+_SUFFIXES = ("id", "code", "no", "nr", "num", "key", "fk", "by", "to")
+
+
+@dataclass(frozen=True, slots=True)
+class Likeness:
+    """How sure a name is (0 to 1), and what about it is alike; `is_role`: it only says
+    what part the other record plays."""
+
+    score: float
+    reason: str
+    is_role: bool = False
+
+
+NONE = Likeness(0.0, "")
+Words = tuple[str, ...]
+
+
+@lru_cache(maxsize=100_000)
+def plain_words(name: str) -> Words:
+    """Return the words of a name, written out and in the singular; at least one."""
+    written = (ABBREVIATIONS.get(word, word) for word in split_words(name))
+    return tuple(to_singular(word) for word in written) or (name.casefold(),)
+
+
+@lru_cache(maxsize=100_000)
+def split_together(words: Words, vocabulary: frozenset[str]) -> Words:
+    """Return the words of a name that was written as one, where its parts are known:
+    `homehutid` beside a table `hut`."""
+    if len(words) != 1:
+        return words
+    for suffix in _SUFFIXES:
+        rest = words[0].removesuffix(suffix)
+        if rest == words[0] or len(rest) < 3:
+            continue
+        ending = (ABBREVIATIONS.get(suffix, suffix),)
+        if rest in vocabulary or (suffix == "by" and rest.endswith("ed")):
+            return (rest, *ending)
+        for place in range(3, len(rest) - 2):
+            if rest[place:] in vocabulary and rest[:place] in ROLES:
+                return (rest[:place], rest[place:], *ending)
+    return words
+
+
+@lru_cache(maxsize=20_000)
+def table_words(name: str, shared: str = "") -> Words:
+    """Return the words of a table's own name, without a prefix that says "table" or that
+    nearly all tables share."""
+    words = plain_words(name)
+    while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
+        words = words[1:]
+    return words
+
+
+def without_keys(words: Words) -> Words:
+    """Return the words without those that say "key", at the end or the beginning."""
+    while words and words[-1] in KEYS:
+        words = words[:-1]
+    while len(words) > 1 and words[0] in KEYS:
+        words = words[1:]
+    return words
+
+
+@lru_cache(maxsize=200_000)
+def abbreviates(short: str, word: str) -> bool:
+    """Tell whether `short` abbreviates `word`: its beginning, or its first letter and
+    others in their order, consonants above all."""
+    if not 2 <= len(short) < len(word) or short[0] != word[0]:
+        return False
+    if word.startswith(short):
+        return len(short) >= 3
+    rest = iter(word)
+    if not all(letter in rest for letter in short):
+        return False
+    bones = [letter for letter in word[1:] if letter not in _VOWELS]
+    own = [letter for letter in short[1:] if letter not in _VOWELS]
+    vowels = len(short) - 1 - len(own)
+    return own[:1] == bones[:1] and vowels <= 1 and len(short) * 4 >= len(word)
+
+
+def stem_likeness(stem: Words, table: Words) -> Likeness:
+    """Compare what is left of a column's name with a table's words."""
+    if not stem or not table:
+        return NONE
+    name = "_".join(table)
+    together, joined = "".join(stem), "".join(table)
+    if stem == table or together == joined:
+        return Likeness(TABLE, f"named like {name}")
+    if stem[-len(table) :] == table:
+        role = " ".join(stem[: -len(table)])
+        return Likeness(ROLE, f'named like {name}, as "{role}"')
+    if len(together) < SHORTEST:
+        return NONE
+    if table[-len(stem) :] == stem:
+        return Likeness(PART, f"named like the end of {name}")
+    if len(joined) >= 4 and together.endswith(joined):
+        return Likeness(SHORT, f"its name ends like {name}")
+    if len(stem) >= len(table) and all(
+        a == b or abbreviates(a, b)
+        for a, b in zip(stem[-len(table) :], table, strict=True)
+    ):
+        whole = len(stem) == len(table)
+        return Likeness(
+            SHORT if whole else SOME + 0.03, f"named like {name}, shortened"
+        )
+    if table[: len(stem)] == stem or stem[: len(table)] == table:
+        return Likeness(SOME, f"named like a part of {name}")
+    if len(table) > 1 and together == "".join(word[0] for word in table):
+        return Likeness(SOME, f"the first letters of {name}")
+    if len(stem) == 1 and len(table) > 1 and abbreviates(stem[0], table[-1]):
+        return Likeness(SOME, f"named like the end of {name}, shortened")
+    return NONE
+
+
+@dataclass(frozen=True, slots=True)
+class Ends:
+    """The names of a column and of the key that it might refer to: own table, column,
+    the other table, its key column; and whether that table is about persons."""
+
+    own: Words
+    column: Words
+    table: Words
+    key: Words
+    is_person: bool = False
+
+
+def likeness(ends: Ends) -> Likeness:
+    """A column is named like a key when it has the key's own name (`icao`), the table's
+    with or without a word for keys (`station_id`, `station`), a part before it
+    (`from_station`), a part of a longer name (`lens_code` of `lens_type`), an
+    abbreviation (`stn_cd`), or says what part a person or place plays (`supervisor`)."""
+    own, column, table, key = ends.own, ends.column, ends.table, ends.key
+    is_self = own == table
+    stem = without_keys(column)
+    key_stem = without_keys(key)
+    if own and not is_self and len(stem) > len(own) and stem[: len(own)] == own:
+        shorter = likeness(Ends((), column[len(own) :], table, key, ends.is_person))
+        if shorter.score > 0:
+            return shorter
+    if is_self and stem == own:
+        return NONE  # its own key
+    found = stem_likeness(stem, table)
+    if (
+        column == key
+        and key_stem
+        and not (_GENERIC.issuperset(column) and not found.score)
+    ):
+        if not found.score and (is_self or key_stem == stem == own):
+            return NONE
+        sure = SAME if found.score >= PART else 0.9 if not found.score else 0.88
+        return Likeness(sure, "has the name of that key")
+    if is_self and found.score < ROLE:
+        found = NONE
+    if found.score:
+        return _with_suffix(found, column, stem, key, table)
+    if not stem and not is_self:
+        return NONE
+    return _by_role(ends, stem, has_key=len(stem) < len(column))
+
+
+def _with_suffix(
+    found: Likeness, column: Words, stem: Words, key: Words, table: Words
+) -> Likeness:
+    """Weigh whether column and key end in the same word for a key."""
+    ending = set(column[len(stem) :]) | set(column[: len(column) - len(stem)]) & KEYS
+    rest = key[len(table) :] if key[: len(table)] == table else key
+    other = set(rest) & KEYS
+    if not ending and "shortened" in found.reason:
+        return Likeness(FAINT, found.reason)  # "on_hand" is no handler
+    if not ending:
+        if column == table or stem == column:
+            return Likeness(found.score * 0.9, found.reason)
+        return found
+    if (
+        ending & other
+        or not rest
+        or {"fk", "ref", "reference", "key"} & (ending | other)
+    ):
+        return found
+    if other:
+        return Likeness(found.score * 0.72, f"{found.reason}, though not like its key")
+    return Likeness(found.score * 0.8, found.reason)
+
+
+def _by_role(ends: Ends, stem: Words, has_key: bool) -> Likeness:
+    """A name may say what part the other record plays, and nothing of its table."""
+    words = set(stem)
+    is_person = ends.is_person or bool(set(ends.table) & _PERSONS)
+    if ends.own == ends.table and words & _PARENTS and (
+        is_person or not words & _PERSON_ROLES
+    ):  # fmt: skip
+        return Likeness(0.7, "named like a parent of its own kind", is_role=True)
+    if words & _SHORT_ROLES and is_person:
+        return Likeness(
+            0.55, f"shortened, a part that a {ends.table[-1]} plays", is_role=True
+        )
+    acts = stem[-1:] and len(stem[-1]) > 5 and stem[-1].endswith(_AGENTS)
+    if (words & _PERSON_ROLES or acts) and (
+        ends.is_person or set(ends.table) & _PERSONS
+    ):
+        return Likeness(
+            0.6, f"named like a part that a {ends.table[-1]} plays", is_role=True
+        )
+    if words & _PLACE_ROLES and set(ends.table) & _PLACES:
+        return Likeness(0.55, f"named like a {ends.table[-1]} of a way", is_role=True)
+    if has_key:
+        return Likeness(HINT, "named like a key", is_role=True)
+    return NONE

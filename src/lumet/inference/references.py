@@ -1,0 +1,679 @@
+"""References and keys that nobody declared: names, types and keys propose, rows refute.
+
+What is found is used from USED on; below it is proposed to a person.
+"""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import product
+
+from lumet.evidence.containing import Candidate
+from lumet.evidence.model import Containment, Evidence
+from lumet.facts.model import Column, Database, Reference, Table
+from lumet.inference.likeness import (
+    HINT,
+    KEYS,
+    NONE,
+    QUANTITIES,
+    ROLES,
+    Ends,
+    Likeness,
+    Words,
+    abbreviates,
+    likeness,
+    plain_words,
+    split_together,
+    table_words,
+    without_keys,
+)
+
+USED = 0.7  # as sure as this, what was found is used
+CLEAR = 0.8  # a name as telling as this bears with a few orphans
+MOST_ORPHANS = 0.2  # of the rows
+FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
+ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance
+DISTINCTIVE = 4  # letters, on average, of texts that are not shared by chance
+MANY = 10  # different values
+FEW = 5
+_PERSON_NAMES = frozenset({"first", "last", "given", "family", "sur", "fore", "surname",
+                           "forename", "firstname", "lastname", "familyname", "vorname", "nachname", "prenom"})  # fmt: skip
+_LOGINS = frozenset({"login", "username", "user", "initial", "account", "badge"})
+_TABLE_SAYERS = ("type", "kind", "table", "class", "model", "entity")
+_LIKE_INTEGERS = frozenset({"integer", "decimal"})
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A reference that nobody declared, with what speaks for it. `orphans` is the
+    fraction of the rows without a partner."""
+
+    table: str
+    columns: tuple[str, ...]
+    referred_table: str
+    referred_columns: tuple[str, ...]
+    confidence: float
+    reason: str
+    orphans: float = 0.0
+
+    @property
+    def is_used(self) -> bool:
+        """Tell whether it is sure enough to count as real."""
+        return self.confidence >= USED
+
+
+@dataclass(frozen=True, slots=True)
+class FoundKey:
+    """A key that nobody declared."""
+
+    table: str
+    columns: tuple[str, ...]
+    confidence: float
+    reason: str
+
+    @property
+    def is_used(self) -> bool:
+        """Tell whether it is sure enough to count as real."""
+        return self.confidence >= USED
+
+
+def find_keys(database: Database, evidence: Evidence) -> tuple[FoundKey, ...]:
+    """A table or view without a key gets the columns of a unique constraint that are
+    never empty; else one column that is unique and never empty in its rows and is
+    named like a key (`id`, `station_no`) or stands first; else the first two or
+    three columns that are so together, where each is a code, a number or a date.
+    What more rows refute is no key. Example: `ENTRY_NO`, unique in 1,800 rows."""
+    shared = shared_word(database)
+    names = {table_words(table.own_name, shared) for table in database.tables}
+    found = (
+        _find_key(table, evidence, names)
+        for table in database.tables
+        if not table.primary_key
+    )
+    return tuple(key for key in found if key is not None)
+
+
+def _find_key(table: Table, evidence: Evidence, names: set[Words]) -> FoundKey | None:
+    for unique in table.uniques:
+        if all(not table.column(name).nullable for name in unique.columns):
+            return FoundKey(table.name, unique.columns, 0.95, "unique and never empty")
+    if table.name in evidence.repeated:
+        return None
+    profile = evidence.table(table.name)
+    rows = profile.sampled
+    own = table_words(table.own_name)
+    best: FoundKey | None = None
+    for place, column in enumerate(table.columns):
+        seen = profile.columns.get(column.name)
+        if seen is None or not seen.unique or seen.empty or not _could_be_key(column):
+            continue
+        named = _is_named_key(column, own)
+        sure = 0.95 if named == 2 else 0.85 if named else 0.5
+        if not named and place == 0 and rows >= FEW_ROWS and seen.mean_length <= 12:
+            sure = 0.75
+        if without_keys(plain_words(column.name)) in names - {own}:
+            sure = 0.6  # it refers to another table, once each by chance
+        sure -= 0.1 if rows < FEW_ROWS and named < 2 else 0
+        if best is None or sure > best.confidence:
+            reason = f"unique and never empty in {_of_rows(profile.rows, rows)}"
+            best = FoundKey(table.name, (column.name,), sure, reason)
+    if best is not None and best.is_used:
+        return best
+    if profile.key and rows >= ENOUGH_ROWS:
+        parts = [plain_words(name) for name in profile.key]
+        telling = all(
+            _is_key_part(table.column(n), w)
+            for n, w in zip(profile.key, parts, strict=True)
+        )
+        sure = (0.8 if rows == profile.rows else 0.75) if telling else 0.6
+        reason = f"together unique and never empty in {_of_rows(profile.rows, rows)}"
+        return FoundKey(table.name, profile.key, sure, reason)
+    return best
+
+
+def _is_key_part(column: Column, words: Words) -> bool:
+    """Tell whether a column may be a part of a key by more than chance: a code, a line's
+    number, a date."""
+    dated = column.type.kind in ("date", "moment") or words[-1] in (
+        "date",
+        "day",
+        "at",
+        "on",
+    )
+    return dated or bool(
+        {*KEYS, "line", "position", "seq", "sequence", "year"} & set(words)
+    )
+
+
+def _of_rows(rows: int, sampled: int) -> str:
+    return (
+        f"all {rows:,} rows"
+        if sampled >= rows
+        else f"the {sampled:,} rows that were read"
+    )
+
+
+def _could_be_key(column: Column) -> bool:
+    kind = column.type.kind
+    return kind in ("integer", "text", "uuid") or (
+        kind == "decimal" and not column.type.scale
+    )
+
+
+def _is_named_key(column: Column, own: Words) -> int:
+    """Tell how much a column is named like its table's own key: 2 by the table's name or
+    just "id", 1 by a word for keys, 0 not at all."""
+    words = plain_words(column.name)
+    stem = without_keys(words)
+    if (not stem or stem == own) and len(stem) < len(words):
+        return 2
+    if "".join(words) in ("".join(own) + key for key in KEYS):
+        return 2
+    return 1 if words[-1] in KEYS and (stem == own or len(stem) <= 1) else 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Target:
+    """A table's column that others could refer to."""
+
+    table: Table
+    column: Column
+    words: Words
+    key: Words
+    is_primary: bool
+    is_person: bool
+
+
+class Proposer:
+    """Proposes references by names, types and keys alone."""
+
+    def __init__(self, database: Database, evidence: Evidence) -> None:
+        self.database = database
+        self.evidence = evidence
+        self.shared = shared_word(database)
+        self.words = {
+            t.name: table_words(t.own_name, self.shared) for t in database.tables
+        }
+        self.targets = [
+            target
+            for t in database.tables
+            if not t.is_view
+            for target in self._targets(t)
+        ]
+        self._by_word: dict[str, list[_Target]] = {}
+        for target in self.targets:
+            for word in _lookup_words(target):
+                self._by_word.setdefault(word, []).append(target)
+        self._anyone = [t for t in self.targets if t.is_person]
+        self._by_words: dict[Words, list[_Target]] = {}
+        for target in self.targets:
+            self._by_words.setdefault(target.words, []).append(target)
+        self._shortened: dict[str, list[_Target]] = {}
+        known = {word for words in self.words.values() for word in words}
+        self.vocabulary = frozenset({*known, *ROLES})
+        self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
+
+    def _targets(self, table: Table) -> Iterator[_Target]:
+        words = self.words[table.name]
+        person = _is_person(table)
+        profile = self.evidence.table(table.name)
+        for column in table.columns:
+            is_primary = table.primary_key == (column.name,)
+            seen = profile.columns.get(column.name)
+            proven = (
+                seen is not None
+                and seen.unique
+                and not seen.empty
+                and (_is_named_key(column, words) > 0 or (person and _is_login(column)))
+            )
+            if _could_be_key(column) and (
+                is_primary or table.is_unique((column.name,)) or proven
+            ):
+                yield _Target(
+                    table, column, words, plain_words(column.name), is_primary, person
+                )
+
+    def candidates(self) -> Iterator[Candidate]:
+        """Yield what names propose: columns that are no reference yet, and keys of the
+        same type; then keys over several columns."""
+        for table in self.database.tables:
+            for column in table.columns:
+                if not table.is_view and self._could_refer(table, column):
+                    for target, weak in self._alike(table, column):
+                        end = (target.table.name, (target.column.name,))
+                        yield Candidate(table.name, (column.name,), *end, is_weak=weak)
+        yield from self._composites()
+
+    def _could_refer(self, table: Table, column: Column) -> bool:
+        return (
+            _could_be_key(column)
+            and not column.generated
+            and table.reference_of(column.name) is None
+        )
+
+    def _alike(self, table: Table, column: Column) -> Iterator[tuple[_Target, bool]]:
+        """Yield the targets that a column is named like, with whether but faintly; where
+        one is named clearly, those much less alike are left out."""
+        words = split_together(plain_words(column.name), self.vocabulary)
+        found = [
+            (self.likeness(table, column, target).score, target)
+            for target in self._near(words, self.words[table.name])
+            if target.column is not column and _same_type(column, target.column)
+        ]
+        best = max((score for score, _ in found), default=0.0)
+        least = best - 0.2 if best >= CLEAR else 0.0
+        for score, target in found:
+            if score > least:
+                yield target, score <= HINT
+
+    def _near(self, words: Words, own: Words) -> Sequence[_Target]:
+        """Return the targets whose names could be like a column's at all."""
+        if (words, own) not in self._known:
+            near = {id(t): t for word in words for t in self._by_word.get(word, ())}
+            near |= {id(t): t for t in self._by_word.get("".join(words), ())}
+            for word in words:
+                near |= {id(t): t for t in self._written_out(word)}
+            near |= {id(t): t for t in self._by_words.get(own, ())}
+            near |= {id(t): t for t in self._anyone}
+            if words[-1] in KEYS and len(self.targets) <= 60:
+                near |= {id(t): t for t in self.targets}
+            self._known[words, own] = tuple(near.values())
+        return self._known[words, own]
+
+    def _written_out(self, word: str) -> Sequence[_Target]:
+        """Return the targets whose name begins or ends with a word that `word`, which is
+        no known one, abbreviates, or that it ends with."""
+        if word in self._by_word or word in KEYS:
+            return ()
+        if word not in self._shortened:
+            self._shortened[word] = [
+                target
+                for words, targets in self._by_words.items()
+                if abbreviates(word, words[0])
+                or abbreviates(word, words[-1])
+                or (len("".join(words)) > 3 and word.endswith("".join(words)))
+                or (len(words) > 1 and word == "".join(each[0] for each in words))
+                for target in targets
+            ]
+        return self._shortened[word]
+
+    def likeness(self, table: Table, column: Column, target: "_Target") -> Likeness:
+        """Tell how much a column is named like the target's key."""
+        own = self.words[table.name]
+        words = split_together(plain_words(column.name), self.vocabulary)
+        ends = Ends(own, words, target.words, target.key, target.is_person)
+        found = likeness(ends)
+        if _is_counter(words) and found.score < CLEAR:
+            return NONE
+        if _names_its_table(table, words):
+            return NONE
+        is_own_key = table.primary_key == (column.name,)
+        if is_own_key and (
+            target.table is table or found.score < CLEAR or found.is_role
+        ):
+            return NONE
+        return found
+
+    def _composites(self) -> Iterator[Candidate]:
+        keys = [
+            (table, names)
+            for table in self.database.tables
+            if not table.is_view
+            for names in dict.fromkeys(
+                [table.primary_key, *(u.columns for u in table.uniques)]
+            )
+            if len(names) > 1
+        ]
+        for referred, names in keys:
+            for table in self.database.tables:
+                if table is referred or table.is_view:
+                    continue
+                columns = self._parts(table, referred, names)
+                declared = {reference.columns for reference in table.references}
+                if columns and columns not in declared:
+                    yield Candidate(table.name, columns, referred.name, names)
+
+    def _parts(
+        self, table: Table, referred: Table, names: Sequence[str]
+    ) -> tuple[str, ...]:
+        """Return the columns of `table` named like the parts of a key, () where one is
+        missing."""
+        words = self.words[referred.name]
+        choices = []
+        for name in names:
+            part = referred.column(name)
+            plain = plain_words(name)
+            fitting = [
+                column.name
+                for column in table.columns
+                if _same_type(column, part, any_kind=True)
+                and plain_words(column.name)
+                in (plain, (*words, *plain), (words[-1], *plain))
+            ]
+            choices.append(fitting)
+        for chosen in product(*choices):
+            if len(set(chosen)) == len(chosen):
+                return tuple(chosen)
+        return ()
+
+
+def find_references(database: Database, evidence: Evidence) -> tuple[Found, ...]:
+    """Names, types and unique keys propose; rows refute. A telling name bears with rows
+    without a partner, up to a fifth of them; a name that only says a part, such as
+    `inspector_id`, needs values that fit and reach far; texts that are all in a key of
+    another table speak for themselves where they are long and many. Numbers, counts and
+    years in another table's range are chance. From 70 % on a reference is used, below
+    it is proposed. Example: `inspection.station_id` holds 214 of 214 values of
+    `station.id` and is named like it: used."""
+    judge = _Judge(Proposer(database, evidence), evidence)
+    best: dict[tuple[str, tuple[str, ...]], Found] = {}
+    for candidate in judge.candidates():
+        found = judge.judge(candidate)
+        place = (candidate.table, candidate.columns)
+        if found is not None and (
+            place not in best or judge.rank(found) > judge.rank(best[place])
+        ):
+            best[place] = found
+    kept = _without_copies(list(best.values()), database)
+    order = {
+        t.name: {c.name: n for n, c in enumerate(t.columns)} for t in database.tables
+    }
+    names = list(order)
+    kept.sort(
+        key=lambda f: (names.index(f.table), [order[f.table][c] for c in f.columns])
+    )
+    return tuple(kept)
+
+
+def _without_copies(found: list[Found], database: Database) -> list[Found]:
+    """Leave out names copied beside a reference: `station_name` beside `station_id`."""
+    kept = []
+    for each in found:
+        table = database.table(each.table)
+        others = [r.referred_table for r in table.references]
+        others += [f.referred_table for f in found if f.table == each.table and f.is_used
+                   and f is not each]  # fmt: skip
+        key = database.table(each.referred_table).primary_key
+        is_name = "name" in plain_words(each.referred_columns[0])[-1:]
+        if is_name and each.referred_columns != key and each.referred_table in others:
+            continue
+        kept.append(each)
+    return kept
+
+
+class _Judge:
+    """Weighs names against rows."""
+
+    def __init__(self, proposer: Proposer, evidence: Evidence) -> None:
+        self.proposer = proposer
+        self.database = proposer.database
+        self.evidence = evidence
+        self.contained = {(c.table, c.columns, *c.end): c for c in evidence.contained}
+        self._by_start: dict[tuple[str, tuple[str, ...]], list[Containment]] = {}
+        for each in evidence.contained:
+            self._by_start.setdefault((each.table, each.columns), []).append(each)
+        self.targets = {(t.table.name, t.column.name): t for t in proposer.targets}
+
+    def candidates(self) -> Iterable[Candidate]:
+        """Return what names propose, and what was tested since values did."""
+        named = dict.fromkeys(self.proposer.candidates())
+        tested = [
+            Candidate(c.table, c.columns, c.referred_table, c.referred_columns)
+            for c in self.evidence.contained
+            if self._is_open(c)
+        ]
+        return dict.fromkeys([*named, *tested])
+
+    def rank(self, found: Found) -> tuple[float, float, int, str]:
+        """Return what the best of several targets of one column is chosen by: how sure it
+        is, how near its name is, how many words its table's name begins with that ours
+        does."""
+        ours = plain_words(self.database.own_name(found.table))
+        theirs = plain_words(self.database.own_name(found.referred_table))
+        shared = 0
+        while shared < min(len(ours), len(theirs)) and ours[shared] == theirs[shared]:
+            shared += 1
+        target = self.targets.get((found.referred_table, found.referred_columns[0]))
+        score = 0.0
+        if target is not None and len(found.columns) == 1:
+            table = self.database.table(found.table)
+            score = self.proposer.likeness(
+                table, table.column(found.columns[0]), target
+            ).score
+        return (found.confidence, score, shared, found.referred_table)
+
+    def _is_open(self, tested: Containment) -> bool:
+        table = self.database.by_name.get(tested.table)
+        if table is None or tested.referred_table not in self.database.by_name:
+            return False
+        return not any(r.columns == tested.columns for r in table.references)
+
+    def judge(self, candidate: Candidate) -> Found | None:
+        """Return a candidate with how sure it is, None where it is refuted."""
+        place = (candidate.table, candidate.columns, candidate.referred_table,
+                 candidate.referred_columns)  # fmt: skip
+        tested = self.contained.get(place)
+        if len(candidate.columns) > 1:
+            return self._judge_composite(candidate, tested)
+        table = self.database.table(candidate.table)
+        if table.is_view:
+            return None
+        column = table.column(candidate.columns[0])
+        end = (candidate.referred_table, candidate.referred_columns[0])
+        target = self.targets.get(end)
+        if target is None:
+            return None
+        name = self.proposer.likeness(table, column, target)
+        if tested is None or not tested.checked:
+            return self._by_name_alone(candidate, tested, name, target)
+        sure = self._sureness(name, tested, column, target)
+        if sure <= 0:
+            return None
+        return Found(
+            *place,
+            confidence=round(min(sure, 0.99), 2),
+            reason=_reason(tested, name),
+            orphans=tested.orphans,
+        )
+
+    def _by_name_alone(
+        self,
+        candidate: Candidate,
+        tested: Containment | None,
+        name: Likeness,
+        target: _Target,
+    ) -> Found | None:
+        """Without a row to ask, only a telling name of a table's own key counts."""
+        read = self.evidence.table(candidate.table).sampled > 0
+        if read and tested is None:
+            return None  # the rows refuted it, or it could not be looked at
+        if name.score < CLEAR or not target.is_primary:
+            return None
+        sure = 0.85 if name.score >= 0.9 else 0.6
+        why = "no row has a value" if read else "no row was read"
+        return Found(
+            candidate.table, candidate.columns, candidate.referred_table,
+            candidate.referred_columns, sure, f"{name.reason}; {why}",
+        )  # fmt: skip
+
+    def _sureness(
+        self, name: Likeness, tested: Containment, column: Column, target: _Target
+    ) -> float:
+        share = tested.found / tested.checked
+        profile = self.evidence.column(tested.table, column.name)
+        if profile is not None and profile.flag and name.score < 0.9:
+            return 0.0
+        if share < 1:
+            if name.score < 0.74 or name.is_role or tested.orphans > MOST_ORPHANS:
+                return 0.0
+            return (0.95 if name.score >= CLEAR else 0.8) - tested.orphans * 0.7
+        is_text = column.type.kind in ("text", "uuid")
+        length = profile.mean_length if profile else 0
+        telling = is_text and tested.checked >= MANY and length >= DISTINCTIVE
+        if name.score >= CLEAR:
+            return 0.97 if tested.checked >= 3 else 0.9
+        if (
+            name.score >= 0.65
+            and not is_text
+            and tested.checked < FEW
+            and not name.is_role
+        ):
+            return 0.6
+        if name.score >= 0.65:
+            return (
+                0.92 if telling or tested.reach >= 0.3 or tested.checked >= 3 else 0.75
+            )
+        if name.score >= 0.5:
+            if telling or (tested.checked >= 3 and tested.reach >= 0.4):
+                return 0.82
+            if (
+                name.is_role
+                and column.name.casefold().endswith("by")
+                and tested.checked >= 3
+            ):
+                return 0.72
+            return 0.72 if tested.checked >= 2 and is_text else 0.55
+        if name.score >= HINT:
+            return self._of_unknown_stem(tested, telling, target)
+        if telling and target.is_primary:
+            return 0.74 if _is_codelike(target) else 0.5
+        return 0.0
+
+    def _of_unknown_stem(
+        self, tested: Containment, telling: bool, target: _Target
+    ) -> float:
+        """A column named like a key of nothing we know: believed where its values leave
+        no other choice."""
+        if telling:
+            return 0.85 if target.is_primary else 0.7
+        rivals = [
+            other
+            for other in self._by_start[tested.table, tested.columns]
+            if other.found == other.checked and other.end != tested.end
+        ]
+        fits = tested.checked >= MANY and tested.reach >= 0.6
+        if (
+            fits
+            and target.is_primary
+            and all(r.reach < 0.5 * tested.reach for r in rivals)
+        ):
+            return 0.72 if not rivals else 0.6
+        return 0.4 if fits else 0.0
+
+    def _judge_composite(
+        self, candidate: Candidate, tested: Containment | None
+    ) -> Found | None:
+        if tested is None or tested.orphans > MOST_ORPHANS:
+            return None
+        words = set(self.proposer.words[candidate.referred_table])
+        names = [plain_words(name) for name in candidate.columns]
+        keys = [plain_words(name) for name in candidate.referred_columns]
+        specific = any(words & set(name) for name in (*names, *keys))
+        shared = any(
+            self.database.table(candidate.referred_table).reference_of(theirs)
+            is not None
+            for theirs in candidate.referred_columns
+        )
+        own_key = self.database.table(candidate.table).primary_key
+        is_same_key = own_key == candidate.columns
+        own = self.proposer.words[candidate.table]
+        if is_same_key and not words < set(own):
+            return None
+        all_found = tested.found == tested.checked > 0
+        sure = 0.92 if specific and all_found else 0.85 if shared and all_found else 0.5
+        same = [plain_words(name) for name in candidate.columns] == [
+            plain_words(name) for name in candidate.referred_columns
+        ]
+        if all_found and same and len(names) > 2 and tested.checked >= MANY:
+            sure = max(sure, 0.78)
+        if specific and not all_found:
+            sure = 0.8 if tested.checked else 0.6
+        return Found(
+            candidate.table, candidate.columns, candidate.referred_table,
+            candidate.referred_columns, sure, _reason(tested, Likeness(sure, "names agree")),
+            tested.orphans,
+        )  # fmt: skip
+
+
+def _reason(tested: Containment, name: Likeness) -> str:
+    end = f"{tested.referred_table}.{' + '.join(tested.referred_columns)}"
+    if not tested.checked:
+        return f"{name.reason}; no row has a value"
+    if tested.found == tested.checked:
+        told = f"all {tested.checked:,} values looked at are in {end}"
+    else:
+        told = f"{tested.found:,} of {tested.checked:,} values looked at are in {end}"
+    orphans = f"; {tested.orphans:.1%} of the rows without" if tested.orphans else ""
+    return f"{told}{orphans}" + (f"; {name.reason}" if name.reason else "")
+
+
+def shared_word(database: Database) -> str:
+    """Return the word that nearly all tables begin with, "" where there is none."""
+    firsts = [plain_words(t.own_name)[:1] for t in database.tables if not t.is_view]
+    counts = Counter(first[0] for first in firsts if first)
+    best = max(counts, key=lambda word: (counts[word], word), default="")
+    total = counts.total()
+    return best if total > 3 and counts[best] >= 0.8 * total else ""
+
+
+def _lookup_words(target: _Target) -> set[str]:
+    """Return the words under which a target is looked for."""
+    return {*target.words, *target.key, "".join(target.words)} - KEYS
+
+
+def _is_person(table: Table) -> bool:
+    words = [plain_words(column.name) for column in table.columns]
+    if sum(bool(_PERSON_NAMES & set(each)) for each in words) >= 2:
+        return True
+    acts = table_words(table.own_name)[-1].endswith(("er", "or", "eer", "ist", "ian"))
+    return acts and any("name" in each or "surname" in each for each in words)
+
+
+def _is_counter(words: Words) -> bool:
+    return words[-1] in QUANTITIES
+
+
+def _names_its_table(table: Table, words: Words) -> bool:
+    """Tell whether another column says which table a column refers to: `owner_type`
+    beside `owner_id`; such a reference is none to any single table."""
+    stem = without_keys(words)
+    columns = {plain_words(column.name) for column in table.columns}
+    return bool(stem) and any((*stem, each) in columns for each in _TABLE_SAYERS)
+
+
+def _is_login(column: Column) -> bool:
+    return bool(_LOGINS.intersection(plain_words(column.name)))
+
+
+def _is_codelike(target: _Target) -> bool:
+    return bool(KEYS & set(target.key)) or target.is_primary
+
+
+def _same_type(ours: Column, theirs: Column, any_kind: bool = False) -> bool:
+    """Tell whether two columns hold values of one type: integer and bigint do, a text
+    and a number do not."""
+    kinds = {ours.type.kind, theirs.type.kind}
+    if kinds <= _LIKE_INTEGERS:
+        return not (ours.type.scale or theirs.type.scale)
+    return len(kinds) == 1 and (any_kind or kinds <= {"text", "uuid"})
+
+
+def with_found(
+    database: Database, keys: Iterable[FoundKey], references: Iterable[Found]
+) -> Database:
+    """Return the database with what was found and is used in its facts."""
+    tables = dict(database.by_name)
+    for key in keys:
+        if key.is_used:
+            tables[key.table] = replace(tables[key.table], primary_key=key.columns)
+    for found in references:
+        if found.is_used:
+            table = tables[found.table]
+            added = Reference(
+                found.columns, found.referred_table, found.referred_columns
+            )
+            ordered = sorted(
+                [*table.references, added], key=lambda r: (r.columns, r.name)
+            )
+            tables[found.table] = replace(table, references=tuple(ordered))
+    return replace(database, tables=tuple(tables.values()))

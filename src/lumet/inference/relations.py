@@ -1,0 +1,200 @@
+"""Questions about tables that belong together: details edited in place, tables that join
+others, hierarchies."""
+
+from dataclasses import dataclass
+
+from lumet.facts.model import Reference, Table
+from lumet.inference.likeness import plain_words
+from lumet.inference.rules import Choice, Subject
+from lumet.inference.words import split_words
+
+IN_PLACE = 2.5  # points, see `in_place`
+MOST_IN_PLACE = 60  # rows a parent, on average; more are a list of their own
+_POSITIONS = frozenset({"line", "position", "pos", "seq", "sequence", "no", "nr", "number",
+                        "ordinal", "item", "step", "rank", "idx", "index", "sort"})  # fmt: skip
+_PARTS = frozenset({"item", "line", "detail", "entry", "part", "row", "position", "stop", "step",
+                    "finding", "component", "ingredient", "member", "leg", "split"})  # fmt: skip
+_RECORDS = frozenset({"log", "history", "event", "audit", "reading", "measurement", "archive",
+                      "change", "movement", "snapshot", "statistic", "trace", "check", "test"})  # fmt: skip
+_PARENT_WORDS = frozenset({"parent", "superior", "upper", "supervisor", "manager", "boss",
+                           "part", "belong", "report", "group"})  # fmt: skip
+_STAMPS = frozenset({"created", "updated", "modified", "changed", "added", "inserted", "by",
+                     "at", "on", "since"})  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Junction:
+    """A table that joins two others (or one with itself) by `columns`, the references
+    that are its key; `is_pure`: it says nothing else."""
+
+    table: str
+    columns: tuple[str, ...]
+    is_pure: bool
+    reason: str
+
+
+def junction_of(subject: Subject) -> Junction | None:
+    """A table joins others when two of its references together are its key, or are
+    unique: each pair stands there once. It is pure when it has no other column but
+    its own number and stamps. Example: `light_tender (light_id, vessel_id)`."""
+    table = subject.table
+    if table.is_view:
+        return None
+    single = [
+        r for r in table.references if r.referred_table in subject.database.by_name
+    ]
+    ends: list[Reference] = []
+    taken: set[str] = set()
+    for reference in sorted(single, key=lambda r: -len(r.columns)):
+        if not taken & set(reference.columns):
+            ends.append(reference)
+            taken |= set(reference.columns)
+    for key in _keys(table):
+        joined = [r for r in ends if set(r.columns) <= set(key)]
+        covered = {name for r in joined for name in r.columns}
+        if len(joined) == 2 and covered == set(key):
+            ordered = tuple(
+                name for name in table.primary_key or key if name in covered
+            )
+            columns = ordered if set(ordered) == covered else tuple(key)
+            columns = tuple(c.name for c in table.columns if c.name in covered)
+            rest = [c.name for c in table.columns if c.name not in covered]
+            pure = all(_says_nothing(table, name) for name in rest)
+            ours = sorted(joined, key=lambda r: columns.index(r.columns[0]))
+            names = " and ".join(dict.fromkeys(r.referred_table for r in ours))
+            told = f"joins {names}" + ("" if pure else ", with columns of its own")
+            return Junction(table.name, columns, pure, told)
+    return _bare_pair(subject, ends)
+
+
+def _bare_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
+    """Without any key, two needed references and nothing else join as well."""
+    table = subject.table
+    if len(table.primary_key) == 1 and table.primary_key[0] not in {
+        name for r in ends for name in r.columns
+    }:
+        return None  # it has a number of its own
+    if len(ends) != 2:
+        return None
+    names = [name for r in ends for name in r.columns]
+    parts = [subject.about(r.referred_table).words for r in ends]
+    if subject.words in (parts[0] + parts[1], parts[1] + parts[0]):
+        told = " and ".join(r.referred_table for r in ends)
+        rest = [c.name for c in table.columns if c.name not in names]
+        pure = all(_says_nothing(table, name) for name in rest)
+        ordered = tuple(c.name for c in table.columns if c.name in names)
+        return Junction(table.name, ordered, pure, f"joins {told}, by its name")
+    if any(
+        not _says_nothing(table, c.name) for c in table.columns if c.name not in names
+    ):
+        return None
+    told = " and ".join(dict.fromkeys(r.referred_table for r in ends))
+    ordered = tuple(c.name for c in table.columns if c.name in names)
+    return Junction(table.name, ordered, True, f"joins {told}")
+
+
+def _keys(table: Table) -> list[tuple[str, ...]]:
+    return [
+        key for key in (table.primary_key, *(u.columns for u in table.uniques)) if key
+    ]
+
+
+def _says_nothing(table: Table, name: str) -> bool:
+    column = table.column(name)
+    words = set(split_words(name))
+    is_own_key = table.primary_key == (name,) and column.type.kind in (
+        "integer",
+        "uuid",
+    )
+    return column.automatic or is_own_key or (bool(words) and words <= _STAMPS)
+
+
+def hierarchy_of(subject: Subject) -> str:
+    """A table whose rows refer to others of its own is a tree: the column that names the
+    parent, "" where there is none. Where several do, the one that is named like one."""
+    own = [
+        r.columns[0]
+        for r in subject.table.references
+        if r.referred_table == subject.table.name and len(r.columns) == 1
+    ]
+    named = [c for c in own if _PARENT_WORDS.intersection(plain_words(c))]
+    return (named or own or [""])[0]
+
+
+def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None:
+    """Rows that are nothing without their record are edited on its page. Points:
+    deleted with it 1.5, its key begins with the record's 2, its name does 1.5, its
+    name is that of a part 0.5, it counts lines 1, nobody else refers to it 0.5; from
+    2.5 on. Not logs, not many rows a record, nor rows that may belong to no record.
+    Example: `inspection_finding` on the page of its inspection."""
+    child = subject.database.table(name)
+    if name == subject.table.name or child.is_view:
+        return None
+    if any(child.column(c).nullable for c in reference.columns) and (
+        not set(reference.columns) <= set(child.primary_key)
+        and _has_empty(subject, child, reference)
+    ):
+        return None
+    own, words = subject.words, subject.about(name).words
+    if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
+        return None
+    junction = junction_of(subject.about(name))
+    if junction is not None and junction.is_pure:
+        return None
+    others = [t for t, _ in subject.database.referring_to(name) if t.name != name]
+    key = child.primary_key
+    begins = len(words) > len(own) and words[: len(own)] == own
+    key_begins = key[: len(reference.columns)] == reference.columns and (
+        len(key) > len(reference.columns)
+    )
+    reasons = [
+        (1.5, "deleted with it", reference.on_delete == "cascade"),
+        (2.0, "its key begins with ours", key_begins),
+        (1.5, "its name begins with ours", begins),
+        (0.5, "named like a part", bool(set(words[-1:]) & _PARTS)),
+        (1.0, "its lines are numbered", _has_position(child, reference)),
+        (0.5, "nobody else refers to it", not others),
+    ]
+    points = sum(weight for weight, _, holds in reasons if holds)
+    if others and not begins and reference.on_delete != "cascade":
+        return None
+    first = _first_parent(subject, child)
+    if points < IN_PLACE or (first != subject.table.name and not begins):
+        return None
+    told = "; ".join(text for weight, text, holds in reasons if holds and weight > 0.5)
+    return Choice("in place", told, 0.9 if points >= IN_PLACE + 1 else 0.75)
+
+
+def _has_empty(subject: Subject, child: Table, reference: Reference) -> bool:
+    """Tell whether some row belongs to no record, as far as rows were read."""
+    profiles = [subject.evidence.column(child.name, c) for c in reference.columns]
+    return any(profile is None or profile.empty > 0 for profile in profiles)
+
+
+def _rows_each(subject: Subject, child: Table) -> float:
+    rows = subject.evidence.table(child.name).rows
+    return rows / max(1, subject.profile.rows) if subject.profile.rows else 0
+
+
+def _has_position(child: Table, reference: Reference) -> bool:
+    return any(
+        column.type.kind == "integer"
+        and column.name not in reference.columns
+        and bool(set(split_words(column.name)) & _POSITIONS)
+        and child.reference_of(column.name) is None
+        for column in child.columns
+    )
+
+
+def _first_parent(subject: Subject, child: Table) -> str:
+    """Return the record that a row belongs to first: the one whose name its own begins
+    with, else the one that its key begins with."""
+    words = subject.about(child.name).words
+    for reference in child.references:
+        owner = subject.about(reference.referred_table).words
+        if words[: len(owner)] == owner and len(words) > len(owner):
+            return reference.referred_table
+    for reference in child.references:
+        if child.primary_key[: len(reference.columns)] == reference.columns:
+            return reference.referred_table
+    return child.references[0].referred_table if child.references else ""

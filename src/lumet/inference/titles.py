@@ -1,0 +1,397 @@
+"""The question of a record's title: the columns that name one record to a person."""
+
+from collections.abc import Iterator
+
+from lumet.design.vocabulary import TITLE_DEPTH as DEPTH
+from lumet.evidence.model import ColumnProfile
+from lumet.facts.model import Column, Table
+from lumet.inference.columns import is_stamp
+from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, LONG_WORDS
+from lumet.inference.likeness import Words, abbreviates, plain_words, table_words
+from lumet.inference.relations import junction_of
+from lumet.inference.rules import Choice, Subject, TableRule
+
+NAME_WORDS = ("name", "title", "label", "caption", "designation", "headline", "subject",
+              "summary", "heading", "topic", "term", "bezeichnung", "nom", "nombre")  # fmt: skip
+TELLING_WORDS = (*NAME_WORDS, "description", "text", "keyword", "number", "code", "serial",
+                 "plate", "registration", "reference", "login", "username", "email")  # fmt: skip
+CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "reference", "tag",
+                        "barcode", "isbn", "callsign", "symbol", "key"})  # fmt: skip
+NO_NAME = frozenset(
+    {"table", "file", "user", "login", "path", "host", "schema", "image", "photo"}
+)
+MOST_OF_CODE = 6  # columns; a table of codes has few
+NEVER = 99  # as the depth of a title that goes in a circle
+ENOUGH = 30  # rows; fewer prove nothing
+_FIRST = ("first name", "given name", "forename", "firstname", "fore name", "vorname", "prenom",
+          "fname", "f name", "givenname", "christian name")  # fmt: skip
+_LAST = ("last name", "family name", "surname", "lastname", "sur name", "nachname", "lname",
+         "l name", "familyname")  # fmt: skip
+
+
+def title_of_person(subject: Subject) -> Choice | None:
+    """First and last name together name a person. Example: `{first_name} {last_name}`
+    of a keeper."""
+    by_words = {" ".join(_own_words(subject, c)): c.name for c in subject.table.columns}
+    given = next((by_words[each] for each in _FIRST if each in by_words), "")
+    family = next((by_words[each] for each in _LAST if each in by_words), "")
+    if given and family:
+        return Choice(f"{{{given}}} {{{family}}}", "a person's names")
+    return None
+
+
+def title_of_unique_name(subject: Subject) -> Choice | None:
+    """A column named like a name, unique by constraint or in all rows that were read.
+    Example: `{name}` of a station."""
+    for column in _named(subject, NAME_WORDS):
+        if subject.table.is_unique((column.name,)):
+            return _single(column, "unique by constraint", 1.0)
+        if subject.profile.sampled >= ENOUGH and _is_proven(subject, column) and (
+            not _is_part(subject, column)
+        ):  # fmt: skip
+            return _single(column, "unique and never empty", 0.95)
+    return None
+
+
+def title_of_unique_parts(subject: Subject) -> Choice | None:
+    """A unique constraint over a reference and a name, a date or a number. Example:
+    `{station_id} · {name}` of a light."""
+    for columns in (unique.columns for unique in subject.table.uniques):
+        found = [subject.table.column(name) for name in columns]
+        lookups = [c for c in found if _is_shallow_lookup(subject, c)]
+        others = [c for c in found if c not in lookups]
+        if lookups and others and all(_can_tell(subject, c) for c in others):
+            return Choice(_joined(columns), "unique together", 0.9)
+    return None
+
+
+def title_of_name(subject: Subject) -> Choice | None:
+    """A column named like a name, though it may repeat. Example: `{summary}` of a
+    finding."""
+    for column in _named(subject, NAME_WORDS):
+        return _single(column, "named like a name; may repeat", 0.8)
+    return None
+
+
+def title_of_junction(subject: Subject) -> Choice | None:
+    """What joins two records is named by both. Example: `{light_id} · {vessel_id}` of
+    `light_tender`."""
+    junction = junction_of(subject)
+    if junction is None:
+        return None
+    columns = [subject.table.column(name) for name in junction.columns]
+    if all(_comes_to_an_end(subject, column) for column in columns):
+        return Choice(_joined(junction.columns), "what it joins", 0.85)
+    return None
+
+
+def title_of_description(subject: Subject) -> Choice | None:
+    """In a small table of codes, the description says what the code means. Example:
+    `{descr}` in `weather (code, descr)`."""
+    if subject.table.references or len(subject.table.columns) > MOST_OF_CODE:
+        return None
+    for column in subject.table.columns:
+        named = _own_words(subject, column)[-1:] == ("description",)
+        if named and _is_short_text(subject, column):
+            return _single(column, "the description of a code", 0.8)
+    return None
+
+
+def title_of_code(subject: Subject) -> Choice | None:
+    """A number or a code of its own that no two records share: what people call it by,
+    unless it is the key of lines that belong to a record. Example: `{serial_no}` of
+    a lamp."""
+    for column in subject.table.columns:
+        words = _own_words(subject, column)
+        if (
+            column.type.kind != "text"
+            or words[-1:] == ()
+            or subject.table.reference_of(column.name)
+        ):
+            continue
+        if (words[-1] in CODE_WORDS and _is_short_text(subject, column) and (
+            subject.table.is_unique((column.name,)) or _is_proven(subject, column)
+        )):  # fmt: skip
+            return _single(column, "a code that no two share", 0.8)
+    return None
+
+
+def title_of_line(subject: Subject) -> Choice | None:
+    """A line of a record is named by the record and its number. Example: `{voyage_id} ·
+    {stop_no}` of a stop."""
+    key, lookups, others = _key_parts(subject)
+    if lookups and others and all(_can_tell(subject, c) for c in others):
+        return Choice(_joined(key), "its key: what it belongs to, and which one", 0.8)
+    return None
+
+
+def title_of_codes(subject: Subject) -> Choice | None:
+    """A key of several codes that people can read. Example: `{row} · {shelf}` of a
+    place in a store."""
+    key, lookups, others = _key_parts(subject)
+    if others and not lookups and all(_can_tell(subject, c) for c in others):
+        return Choice(_joined(key), "its key, readable", 0.75)
+    return None
+
+
+def _key_parts(subject: Subject) -> tuple[tuple[str, ...], list[Column], list[Column]]:
+    """Return a key over several columns, those of it that are references, the others."""
+    key = subject.table.primary_key if len(subject.table.primary_key) > 1 else ()
+    columns = [subject.table.column(name) for name in key]
+    lookups = [c for c in columns if _comes_to_an_end(subject, c)]
+    return key, lookups, [c for c in columns if c not in lookups]
+
+
+def title_of_event(subject: Subject) -> Choice | None:
+    """What happened to something at some time: a reference and a date. Example:
+    `{station_id} · {inspected_on}` of an inspection."""
+    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
+    dates = [c for c in subject.table.columns if _is_date(subject, c)]
+    if lookups and dates:
+        columns = (_subject_of_event(subject, lookups).name, dates[0].name)
+        return Choice(_joined(columns), "what it is about, and when", 0.8)
+    return None
+
+
+def _subject_of_event(subject: Subject, lookups: list[Column]) -> Column:
+    """Return the reference that an event is about: one that is never empty, rather than
+    a part that some person plays."""
+    filled = [c for c in lookups if _is_filled(subject, c)] or lookups
+    owned = [
+        c
+        for c in filled
+        if (reference := subject.table.reference_of(c.name)) is not None
+        and not subject.answers.get((reference.referred_table, "person"))
+    ]
+    return (owned or filled)[0]
+
+
+def title_of_key(subject: Subject) -> Choice | None:
+    """A key that people can read: a text. Example: `{code}` of a table that has only
+    codes."""
+    uniques = [unique.columns for unique in subject.table.uniques]
+    for columns in (subject.table.primary_key, *uniques):
+        if len(columns) == 1 and subject.table.column(columns[0]).type.kind == "text" and (
+            subject.table.reference_of(columns[0]) is None
+        ):  # fmt: skip
+            return _single(subject.table.column(columns[0]), "a readable key", 0.8)
+    return None
+
+
+def title_of_telling(subject: Subject) -> Choice | None:
+    """A column with a telling name, else the first short text that is no choice.
+    Example: `{description}` of a repair."""
+    for column in _named(subject, TELLING_WORDS):
+        return _single(column, "the most telling name", 0.75)
+    for column in subject.table.columns:
+        if _is_short_text(subject, column) and _is_filled(subject, column) and (
+            not subject.choices(column.name)
+            and not LONG_WORDS.intersection(plain_words(column.name)[-1:])
+            and not CHOICE_WORDS.intersection(plain_words(column.name)[-1:])
+        ):  # fmt: skip
+            proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
+            reason = "the first short text" + (", unique" if proven else "")
+            return _single(column, reason, 0.75 if proven else 0.65)
+    return None
+
+
+def title_of_one_reference(subject: Subject) -> Choice | None:
+    """What says nothing by itself is named by what it belongs to and its number.
+    Example: `{vessel_id} · {light_id}` of a tender's round."""
+    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
+    filled = [c for c in lookups if _is_filled(subject, c)]
+    if len(filled) >= 2:
+        names = [column.name for column in filled[:2]]
+        return Choice(_joined(names), "what it links", 0.65)
+    return None
+
+
+def title_of_number(subject: Subject) -> Choice | None:
+    """Else the word for one record and its key, or its first column. Example: "Lamp
+    reading 4711"."""
+    key = subject.table.primary_key or (subject.table.columns[0].name,)
+    near = [
+        name
+        for name in key
+        if subject.table.reference_of(name) is None
+        or _is_shallow_lookup(subject, subject.table.column(name))
+    ]
+    rest = [
+        c.name
+        for c in subject.table.columns
+        if subject.table.reference_of(c.name) is None
+    ]
+    columns = near or rest[:1] or key[:1]
+    parts = ", ".join(f"{{{name}}}" for name in columns)
+    singular = subject.answer("singular")
+    return Choice(f"{singular} {parts}", "nothing names a record", 0.5)
+
+
+TITLE_RULES: tuple[TableRule, ...] = (
+    title_of_person,
+    title_of_unique_name,
+    title_of_unique_parts,
+    title_of_name,
+    title_of_junction,
+    title_of_description,
+    title_of_code,
+    title_of_line,
+    title_of_event,
+    title_of_codes,
+    title_of_key,
+    title_of_telling,
+    title_of_one_reference,
+    title_of_number,
+)
+
+
+def title_columns(subject: Subject) -> tuple[str, ...]:
+    """Return the columns that the title of the subject's table names."""
+    title = subject.answer("title")
+    return tuple(c.name for c in subject.table.columns if f"{{{c.name}}}" in title)
+
+
+def _own_words(subject: Subject, column: Column) -> Words:
+    """Return a column's words without those of its table, or of their end, before them."""
+    words, own = plain_words(column.name), subject.words
+    for start in range(len(own)):
+        lead = own[start:]
+        if len(words) > len(lead) and words[: len(lead)] == lead:
+            return words[len(lead) :]
+    joined = "".join(own)
+    if (
+        len(words) == 1
+        and joined
+        and words[0].startswith(joined)
+        and words[0] != joined
+    ):
+        return (words[0][len(joined) :],)
+    return words
+
+
+def _named(subject: Subject, words: tuple[str, ...]) -> Iterator[Column]:
+    """Yield the short text columns named by one of `words`, the best word first: just
+    the word, perhaps behind the table's name, or the table's own name; then those with
+    another word before it that is no other table's."""
+    ranked: list[tuple[int, int, int, Column]] = []
+    for place, column in enumerate(subject.table.columns):
+        if not _is_short_text(subject, column):
+            continue
+        parts = _own_words(subject, column)
+        if plain_words(column.name) == subject.words:
+            if subject.table.primary_key == (column.name,) and _has_description(
+                subject
+            ):
+                continue
+            ranked.append((0, 0, place, column))
+        elif parts and parts[-1] in words and not NO_NAME.intersection(parts):
+            nearness = 0 if len(parts) == 1 else 2
+            if nearness and _is_anothers(subject, parts[:-1]):
+                continue
+            ranked.append((nearness, words.index(parts[-1]), place, column))
+    for *_, column in sorted(ranked, key=lambda item: item[:3]):
+        yield column
+
+
+def _has_description(subject: Subject) -> bool:
+    return any(
+        _own_words(subject, c)[-1:] == ("description",) for c in subject.table.columns
+    )
+
+
+def _is_anothers(subject: Subject, words: Words) -> bool:
+    """Tell whether `words` name another table, perhaps shortened: `country_name` is no
+    name of an artist, nor `kpr_name` beside a table of keepers."""
+    others = [
+        table_words(table.own_name, subject.shared)
+        for table in subject.database.tables
+        if table is not subject.table
+    ]
+    return any(
+        other[-len(words) :] == words or abbreviates(words[-1], other[-1])
+        for other in others
+    )
+
+
+def _is_short_text(subject: Subject, column: Column) -> bool:
+    refers = any(column.name in each.columns for each in subject.table.references)
+    if column.type.kind != "text" or refers:
+        return False
+    if column.type.length is not None and column.type.length > 4 * LONG_TEXT:
+        return False
+    profile = _read(subject, column)
+    if profile is not None and profile.spelling:
+        return False
+    return profile is None or (profile.mean_length <= LONG_TEXT and profile.empty < 0.5)
+
+
+def _read(subject: Subject, column: Column) -> ColumnProfile | None:
+    return subject.column_profile(column.name)
+
+
+def _is_filled(subject: Subject, column: Column) -> bool:
+    """Tell whether a column is never empty, by its declaration or in the rows."""
+    profile = _read(subject, column)
+    return not column.nullable or (profile is not None and profile.empty == 0)
+
+
+def _is_proven(subject: Subject, column: Column) -> bool:
+    profile = _read(subject, column)
+    return profile is not None and profile.unique and profile.empty == 0
+
+
+def _is_date(subject: Subject, column: Column) -> bool:
+    profile = _read(subject, column)
+    spelled = profile is not None and "YYYY" in profile.spelling
+    dated = column.type.kind in ("date", "moment") or spelled
+    return dated and not is_stamp(column) and _is_filled(subject, column)
+
+
+def _is_part(subject: Subject, column: Column) -> bool:
+    """Tell whether a constraint makes a column unique only together with others."""
+    keys = [unique.columns for unique in subject.table.uniques]
+    return any(column.name in key and len(key) > 1 for key in keys)
+
+
+def _can_tell(subject: Subject, column: Column) -> bool:
+    if any(column.name in each.columns for each in subject.table.references):
+        return False
+    if column.type.kind in ("date", "moment", "integer"):
+        return not column.automatic
+    return _is_short_text(subject, column)
+
+
+def _is_shallow_lookup(subject: Subject, column: Column) -> bool:
+    """Tell whether a title may reach through `column` without going in a circle or
+    through more than DEPTH references."""
+    return _depth(subject, subject.table, column.name, ()) <= DEPTH
+
+
+def _comes_to_an_end(subject: Subject, column: Column) -> bool:
+    """Tell whether the title that `column` refers to reaches one reference further than
+    it may at most: that one is then left out of it."""
+    return _depth(subject, subject.table, column.name, ()) <= DEPTH + 1
+
+
+def _depth(subject: Subject, table: Table, column: str, seen: tuple[str, ...]) -> int:
+    reference = table.reference_of(column)
+    if reference is None or table.name in seen:
+        return NEVER
+    title = subject.answers.get((reference.referred_table, "title"))
+    if title is None:
+        return NEVER
+    referred = subject.database.table(reference.referred_table)
+    deeper = [
+        _depth(subject, referred, part.name, (*seen, table.name))
+        for part in referred.columns
+        if f"{{{part.name}}}" in title.value and referred.reference_of(part.name)
+    ]
+    return 1 + max(deeper, default=0)
+
+
+def _joined(columns: tuple[str, ...] | list[str]) -> str:
+    return " · ".join(f"{{{name}}}" for name in columns)
+
+
+def _single(column: Column, reason: str, confidence: float) -> Choice:
+    return Choice(f"{{{column.name}}}", reason, confidence)

@@ -1,0 +1,128 @@
+"""How a database that has no type for them spells dates, moments, and yes or no.
+
+A spelling is named as people write it: "DD.MM.YYYY", "julian day", "Y/N". Values are
+written back in it.
+"""
+
+from collections.abc import Callable
+from datetime import UTC, date, datetime, timedelta
+from typing import Any, NamedTuple
+
+from sqlalchemy import ColumnElement, String, func, type_coerce
+
+DATES = {
+    "YYYY-MM-DD": "%Y-%m-%d",
+    "YYYYMMDD": "%Y%m%d",
+    "YYYY/MM/DD": "%Y/%m/%d",
+    "DD.MM.YYYY": "%d.%m.%Y",
+    "DD/MM/YYYY": "%d/%m/%Y",
+    "DD-MM-YYYY": "%d-%m-%Y",
+    "MM/DD/YYYY": "%m/%d/%Y",
+}
+MOMENTS = {
+    "YYYY-MM-DD hh:mm:ss": "%Y-%m-%d %H:%M:%S",
+    "YYYY-MM-DD hh:mm": "%Y-%m-%d %H:%M",
+    "YYYY-MM-DDThh:mm:ss": "%Y-%m-%dT%H:%M:%S",
+    "YYYY-MM-DDThh:mm": "%Y-%m-%dT%H:%M",
+    "YYYY-MM-DDThh:mm:ssZ": "%Y-%m-%dT%H:%M:%SZ",
+    "YYYYMMDDhhmmss": "%Y%m%d%H%M%S",
+    "DD.MM.YYYY hh:mm:ss": "%d.%m.%Y %H:%M:%S",
+    "DD.MM.YYYY hh:mm": "%d.%m.%Y %H:%M",
+    "DD/MM/YYYY hh:mm": "%d/%m/%Y %H:%M",
+    "MM/DD/YYYY hh:mm": "%m/%d/%Y %H:%M",
+}
+_EPOCH = datetime(1970, 1, 1)
+_JULIAN_EPOCH = 2_440_587.5  # the Julian day of 1 January 1970, 0 h
+_DAY = 86_400
+
+
+class Spelling(NamedTuple):
+    """Reads a value of the database, and writes one. `read` raises ValueError or
+    TypeError for a value that is spelled otherwise."""
+
+    read: Callable[[Any], Any]
+    write: Callable[[Any], Any]
+
+
+def date_spelling(name: str) -> Spelling:
+    """Return the spelling of dates called `name`. Raises KeyError for no such one."""
+    if name == "julian day":
+        return Spelling(
+            lambda value: _from_julian(value).date(),
+            lambda day: _to_julian(datetime(day.year, day.month, day.day)),
+        )
+    if name not in DATES:
+        moments = moment_spelling(name)
+        return Spelling(
+            lambda value: moments.read(value).date(),
+            lambda day: moments.write(datetime(day.year, day.month, day.day)),
+        )
+    pattern = DATES[name]
+    return Spelling(
+        lambda value: datetime.strptime(str(value), pattern).date(),
+        lambda day: _written(day, pattern),
+    )
+
+
+def moment_spelling(name: str) -> Spelling:
+    """Return the spelling of moments called `name`. Raises KeyError for no such one."""
+    if name == "julian day":
+        return Spelling(_from_julian, _to_julian)
+    if name in ("seconds", "milliseconds"):
+        unit = 1 if name == "seconds" else 1000
+        return Spelling(
+            lambda value: _EPOCH + timedelta(seconds=_number(value) / unit),
+            lambda moment: round((moment - _EPOCH).total_seconds() * unit),
+        )
+    pattern = {**DATES, **MOMENTS}[name]
+    return Spelling(
+        lambda value: datetime.strptime(str(value), pattern),
+        lambda moment: _written(moment, pattern),
+    )
+
+
+def yes_no_spelling(name: str) -> Spelling:
+    """Return the spelling of yes and no called `name`, such as "Y/N"."""
+    yes, _, no = name.partition("/")
+
+    def read(value: Any) -> bool:
+        folded = str(value).strip().casefold()
+        if folded not in (yes.casefold(), no.casefold()):
+            raise ValueError(value)
+        return folded == yes.casefold()
+
+    return Spelling(read, lambda value: yes if value else no)
+
+
+def text_in_order(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:
+    """Return what to sort a column by whose text is not in the order of its dates."""
+    places = [(name.find(part), len(part)) for part in ("YYYY", "MM", "DD")]
+    if name not in {**DATES, **MOMENTS} or places[0][0] == 0:
+        return column
+    text = type_coerce(column, String)
+    cuts = [(place + 1, length) for place, length in places] + [(11, len(name))]
+    parts = [func.substr(text, *cut, type_=String) for cut in cuts]
+    return parts[0] + parts[1] + parts[2] + parts[3]
+
+
+def _number(value: Any) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise TypeError(value)
+    return value
+
+
+def _from_julian(value: Any) -> datetime:
+    days = _number(value) - _JULIAN_EPOCH
+    found = _EPOCH + timedelta(seconds=round(days * _DAY, 3))
+    return found.replace(microsecond=found.microsecond // 1000 * 1000)
+
+
+def _to_julian(moment: datetime) -> float:
+    return (moment - _EPOCH).total_seconds() / _DAY + _JULIAN_EPOCH
+
+
+def _written(value: date, pattern: str) -> str:
+    if isinstance(value, datetime) and value.tzinfo is not None:
+        value = value.astimezone(UTC)
+    # strftime leaves a year before 1000 without its zeros
+    return value.strftime(pattern.replace("%Y", f"{value.year:04d}"))

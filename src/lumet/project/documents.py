@@ -1,0 +1,307 @@
+"""The pages of the documentation that are made from the code: what can be decided, by
+which rules it is inferred, and the schemas that editors and programs read.
+
+    python -m lumet.project.documents docs
+"""
+
+import json
+import sys
+import types
+from collections.abc import Callable, Sequence
+from dataclasses import MISSING, fields, is_dataclass
+from pathlib import Path
+from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
+
+from lumet.design.vocabulary import (
+    FIELD_KINDS,
+    PAGE_KINDS,
+    TONES,
+    FieldDecisions,
+    Key,
+    ListDecisions,
+    PageDecisions,
+    TableDecisions,
+    keys_of,
+)
+from lumet.evidence.spellings import SPELLINGS
+from lumet.expressions.conditions import FUNCTIONS
+from lumet.inference import columns, kinds, references, relations, tables, titles
+from lumet.inference.likeness import likeness
+from lumet.project.surveyfile import FORMAT, Survey
+
+DRAFT = "https://json-schema.org/draft/2020-12/schema"
+_MADE = "Made by `python -m lumet.project.documents docs`; change the code instead."
+_SECTIONS: tuple[tuple[str, str, type[Any]], ...] = (
+    ("", "The table", TableDecisions),
+    ("list", "[list]: the page of all records", ListDecisions),
+    ("record", "[record]: the page of one record", PageDecisions),
+    ("add", "[add]: the form for a new record", PageDecisions),
+    ("edit", "[edit]: the form of a record", PageDecisions),
+    ("field", "[field.COLUMN]: one column", FieldDecisions),
+)
+_BY_NAME = (
+    ("sections", '"Position" = ["latitude", "longitude"]', "the columns of each section, by name"),
+    ("details", 'inspection = { by = "station_id", label = "Visits", edit = "in place" }',
+     "the blocks of related records, by their table; `false` for none, a list for several"),
+    ("refers", 'light = { by = ["station", "light_no"], to = ["station", "no"] }',
+     "references over several columns that the database does not declare; `false` for none"),
+)  # fmt: skip
+_JSON: dict[str, dict[str, Any]] = {
+    "text": {"type": "string", "minLength": 1},
+    "title": {"type": "string", "pattern": r"\{[^{}]+\}"},
+    "yes/no": {"type": "boolean"},
+    "kind": {"enum": list(FIELD_KINDS)},
+    "columns": {"type": "array", "items": {"type": "string"}},
+    "order": {"type": "array", "items": {"type": "string"}},
+    "condition": {"type": "string", "minLength": 1},
+    "pages": {"type": "array", "items": {"enum": list(PAGE_KINDS)}},
+    "reference": {"anyOf": [{"type": "string"}, {"const": False}]},
+    "stored": {"anyOf": [{"enum": list(SPELLINGS)}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]},
+    "choices": {
+        "anyOf": [
+            {"type": "array", "items": {"type": "string"}},
+            {"type": "object", "additionalProperties": {"type": "string"}},
+        ]
+    },
+    "tones": {"type": "object", "additionalProperties": {"enum": list(TONES)}},
+}  # fmt: skip
+_QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
+    ("Keys", "What tells one row from another, where no key is declared.", (references.find_keys,)),
+    ("References", "What refers to what, where no reference is declared.",
+     (likeness, references.find_references)),
+    ("In or out", "Whether the application has a table.", tables.INCLUDE_RULES),
+    ("Singular", "What one record is called.", tables.SINGULAR_RULES),
+    ("Plural", "What the records are called.", tables.PLURAL_RULES),
+    ("Title", "How one record is named: in lookups, lists and headings.", titles.TITLE_RULES),
+    ("Group", "Where a table stands in the menu.", tables.GROUP_RULES),
+    ("Label", "What a column is called.", columns.LABEL_RULES),
+    ("Kind", "How a column is shown and entered.", kinds.KIND_RULES),
+    ("Spelling", "How values are stored in a column of another type.", kinds.STORED_RULES),
+    ("Other values", "Whether a choice takes values that are not listed.", kinds.OTHERS_RULES),
+    ("Hidden", "What nobody needs to see.", columns.HIDDEN_RULES),
+    ("Read-only", "What is shown and not entered.", columns.READ_ONLY_RULES),
+    ("List", "Which columns a list shows, and in which order.",
+     (tables.columns_of_list, tables.order_of_list)),
+    ("Sections", "How a form and a record are divided.", (tables.sections_of,)),
+    ("Related records", "Which blocks a record's page has.",
+     (tables.details_of_references, relations.in_place)),
+    ("Junctions", "Which tables join others.", (relations.junction_of,)),
+)  # fmt: skip
+
+
+def survey_schema() -> dict[str, Any]:
+    """Return the JSON Schema of survey.json."""
+    definitions: dict[str, Any] = {}
+    whole = _object(Survey, definitions)
+    whole["properties"] = {"format": {"const": FORMAT}, **whole["properties"]}
+    whole["required"] = ["format", *whole["required"]]
+    return {
+        "$schema": DRAFT,
+        "title": "survey.json: what Lumet found in a database, and inferred from it",
+        **whole,
+        "$defs": dict(sorted(definitions.items())),
+    }
+
+
+def decisions_schema() -> dict[str, Any]:
+    """Return the JSON Schema of a table's decision file, for editors."""
+    properties = _properties(TableDecisions)
+    for name, _, owner in _SECTIONS[1:]:
+        each = {
+            "type": "object",
+            "properties": _properties(owner),
+            "additionalProperties": False,
+        }
+        properties[name] = (
+            {"type": "object", "additionalProperties": each}
+            if name == "field"
+            else each
+        )
+    listed = {"type": "object", "additionalProperties": _JSON["columns"]}
+    properties |= {
+        "sections": listed,
+        "details": {"type": "object"},
+        "refers": {"type": "object"},
+    }
+    return {
+        "$schema": DRAFT,
+        "title": "Decisions about one table",
+        "type": "object",
+        "properties": properties,
+        "additionalProperties": False,
+    }
+
+
+def _properties(owner: type[Any]) -> dict[str, Any]:
+    return {
+        name: {"description": key.meaning, **_JSON[key.takes]}
+        for name, key in keys_of(owner).items()
+    }
+
+
+def decisions_page() -> str:
+    """Return docs/decisions.md: every key, what it takes, its default and an example."""
+    lines = [
+        "# What can be decided",
+        "",
+        f"<!-- {_MADE} -->",
+        "",
+        "One file a table, `design/tables/TABLE.toml`. A line that begins with `#~` is inferred and",
+        "follows the database; write the key without it to decide yourself. `lumet review TABLE` shows",
+        "each decision with its reason. Editors that know JSON Schema can check the files against",
+        "[decisions.schema.json](decisions.schema.json).",
+    ]
+    for name, heading, owner in _SECTIONS:
+        lines += [
+            "",
+            f"## {heading}",
+            "",
+            "| key | takes | default | means |",
+            "|---|---|---|---|",
+        ]
+        lines += [
+            _row(key, _default(owner, key.name)) for key in keys_of(owner).values()
+        ]
+        section = (
+            f"[{name}.station_id]" if name == "field" else f"[{name}]" if name else ""
+        )
+        lines += ["", "```toml", *([section] if section else [])]
+        lines += [f"{key.name} = {key.example}" for key in keys_of(owner).values()]
+        lines += ["```"]
+    lines += ["", "## Sections by name", "", "| section | means |", "|---|---|"]
+    lines += [f"| `[{name}]` | {meaning} |" for name, _, meaning in _BY_NAME]
+    lines += ["", "```toml"]
+    for name, example_line, _ in _BY_NAME:
+        lines += [f"[{name}]", example_line]
+    lines += [
+        "```",
+        "",
+        "## Kinds",
+        "",
+        ", ".join(f"`{kind}`" for kind in FIELD_KINDS) + ".",
+        "",
+        "## Spellings",
+        "",
+        "For `stored`: "
+        + ", ".join(f"`{name}`" for name in SPELLINGS)
+        + ", or two words for yes and",
+        "no, such as `Y/N`.",
+        "",
+        "## Conditions",
+        "",
+        "`where` is an SQL condition in the dialect of the database: over the table's own columns, with",
+        "sub-selects over surveyed tables. It is applied to the table before anything else is, so that",
+        "what it leaves out is in no list, lookup, count or related block. Functions:",
+        ", ".join(f"`{name}`" for name in sorted(FUNCTIONS)) + ".",
+        "",
+        "## For all tables at once",
+        "",
+        "`design/everywhere.toml` decides by pattern, and a table's own file wins. A pattern is as in a",
+        "shell, on `table.column`, on a column's type (`type:`) or on its comment (`comment:`); what",
+        "stands later wins. `[table.PATTERN]` takes `include`, `group` and `pages`.",
+        "",
+        "```toml",
+        '[field."*.created_at"]',
+        "hidden = true",
+        '[field."type:numeric(*,2)"]',
+        'kind = "money"',
+        '[field."comment:*internal*"]',
+        "hidden = true",
+        '[table."*_log"]',
+        'pages = ["list"]',
+        "```",
+        "",
+    ]
+    return "\n".join(lines)
+
+
+def _row(key: Key, default: str) -> str:
+    return f"| `{key.name}` | {key.takes} | {default} | {key.meaning} |"
+
+
+def _default(owner: type[Any], name: str) -> str:
+    default = next(item.default for item in fields(owner) if item.name == name)
+    if default is MISSING or default in ("", ()):
+        return "inferred"
+    return f"`{json.dumps(default)}`"
+
+
+def rules_page() -> str:
+    """Return docs/rules.md: every question with its rules, in the order they are tried."""
+    lines = [
+        "# How it is inferred",
+        "",
+        f"<!-- {_MADE} -->",
+        "",
+        "Every question has a list of rules; the first that answers wins. Each is a small function",
+        "that looks at the catalogue and at what the rows showed, and says why. The same database gives",
+        "the same answers.",
+    ]
+    for heading, meaning, rules in _QUESTIONS:
+        lines += ["", f"## {heading}", "", meaning, ""]
+        for number, rule in enumerate(rules, 1):
+            name = rule.__name__.replace("_", " ")
+            told = " ".join((rule.__doc__ or "").split())
+            lines.append(f"{number}. *{name}*: {told}")
+    return "\n".join(lines) + "\n"
+
+
+def _object(owner: Any, definitions: dict[str, Any]) -> dict[str, Any]:
+    hints = get_type_hints(owner)
+    required = [
+        item.name
+        for item in fields(owner)
+        if item.default is MISSING and item.default_factory is MISSING
+    ]
+    first = (owner.__doc__ or "").split("\n\n")[0]
+    return {
+        "type": "object",
+        "description": " ".join(first.split()),
+        "properties": {
+            item.name: _type(hints[item.name], definitions) for item in fields(owner)
+        },
+        "required": required,
+        "additionalProperties": False,
+    }
+
+
+def _type(hint: Any, definitions: dict[str, Any]) -> dict[str, Any]:
+    plain = {str: "string", bool: "boolean", int: "integer", float: "number"}
+    origin, arguments = get_origin(hint), get_args(hint)
+    if hint in plain:
+        return {"type": plain[hint]}
+    if origin is Literal:
+        return {"enum": list(arguments)}
+    if origin is tuple:
+        return {"type": "array", "items": _type(arguments[0], definitions)}
+    if origin is dict:
+        return {
+            "type": "object",
+            "additionalProperties": _type(arguments[1], definitions),
+        }
+    if origin in (Union, types.UnionType):
+        return {"anyOf": [_type(each, definitions) for each in arguments]}
+    if hint is type(None):
+        return {"type": "null"}
+    if is_dataclass(hint):
+        name = hint.__name__  # type: ignore[union-attr]
+        if name not in definitions:
+            definitions[name] = {}
+            definitions[name] = _object(hint, definitions)
+        return {"$ref": f"#/$defs/{name}"}
+    return {}  # anything
+
+
+def documents() -> dict[str, str]:
+    """Return the text of each page by its name in docs."""
+    return {
+        "decisions.md": decisions_page(),
+        "decisions.schema.json": json.dumps(decisions_schema(), indent=1) + "\n",
+        "rules.md": rules_page(),
+        "survey.schema.json": json.dumps(survey_schema(), indent=1) + "\n",
+    }
+
+
+if __name__ == "__main__":
+    for page, text in documents().items():
+        Path(sys.argv[1], page).write_text(text, encoding="utf-8")

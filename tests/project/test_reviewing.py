@@ -1,0 +1,152 @@
+"""The review: what was decided, why, by whom and where; and the pages made from the code."""
+
+import json
+import tomllib
+from pathlib import Path
+
+import jsonschema
+
+from lumet.errors import LumetError, Mistakes
+from lumet.project.commands import run_generation, run_survey
+from lumet.project.documents import decisions_schema, documents
+from lumet.project.reviewing import as_json, chosen, review
+from tests.support.projects import ProjectCase, run_command
+
+SCRIPT = """
+CREATE TABLE station (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, phone TEXT, cost DECIMAL(8,2),
+    created_at TIMESTAMP);
+CREATE TABLE keeper (id INTEGER PRIMARY KEY, first_name TEXT NOT NULL, last_name TEXT NOT NULL);
+CREATE TABLE station_keeper (station_id INTEGER NOT NULL REFERENCES station ON DELETE CASCADE,
+    keeper_id INTEGER NOT NULL REFERENCES keeper ON DELETE CASCADE, PRIMARY KEY (station_id, keeper_id));
+CREATE TABLE visit (id INTEGER PRIMARY KEY, station_id INTEGER, seen_on DATE NOT NULL, remarks TEXT);
+CREATE TABLE visit_finding (visit_id INTEGER NOT NULL REFERENCES visit ON DELETE CASCADE, line_no INTEGER,
+    what TEXT, PRIMARY KEY (visit_id, line_no));
+""" + "".join(
+    f"INSERT INTO station VALUES ({n}, 'Holm {n}', NULL, {n}.5, NULL);\n"
+    f"INSERT INTO visit VALUES ({n}, {n % 39 + 1}, '2026-01-02', NULL);\n"
+    for n in range(1, 41)
+)
+
+
+class ReviewTest(ProjectCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.survey(SCRIPT)
+
+    def test_what_programs_read(self) -> None:
+        found = as_json(review(self.folder))
+        reference = next(r for r in found["references"] if r["table"] == "visit")
+        self.assertEqual(
+            {k: v for k, v in reference.items() if k not in ("reason", "confidence")},
+            {"table": "visit", "columns": ["station_id"], "referred_table": "station",
+             "referred_columns": ["id"], "declared": False, "used": True, "orphan_fraction": 0.0},
+        )  # fmt: skip
+        declared = next(r for r in found["references"] if r["table"] == "visit_finding")
+        self.assertEqual((declared["declared"], declared["confidence"]), (True, 1.0))
+        titles = {t["table"]: t["columns"] for t in found["titles"]}
+        self.assertEqual(titles["keeper"], ["first_name", "last_name"])
+        self.assertEqual(titles["station_keeper"], ["station_id", "keeper_id"])
+        edits = {(d["table"], d["detail"]): d["edit"] for d in found["details"]}
+        self.assertEqual(edits["visit", "visit_finding"], "in place")
+        self.assertEqual(edits["station", "visit"], "no")
+        (junction,) = found["junctions"]
+        self.assertEqual(
+            (junction["table"], junction["columns"], junction["pure"]),
+            ("station_keeper", ["station_id", "keeper_id"], True),
+        )
+        ran = run_command("review", "--json", cwd=self.folder)
+        self.assertEqual(json.loads(ran.stdout), json.loads(json.dumps(found)))
+
+    def test_who_decided_and_where(self) -> None:
+        self.decide("design/tables/station.toml", 'singular = "Light station"\n')
+        (self.folder / "design/everywhere.toml").write_text(
+            '[field."type:decimal*"]\nhelp = "in euro"\n[field."*.created_at"]\nhidden = true\n'
+            '[table."*_keeper"]\npages = ["list"]\n'
+        )
+        table, column = chosen(review(self.folder), "station")
+        by_path = {d.path: d for d in table.decisions}
+        mine = by_path[("singular",)]
+        self.assertEqual(
+            (mine.value, mine.source, mine.line), ("Light station", "yours", 1)
+        )
+        self.assertEqual(
+            by_path["field", "cost", "help"].source, 'pattern "type:decimal*"'
+        )
+        self.assertEqual(by_path["field", "created_at", "hidden"].value, True)
+        file = (self.folder / table.file).read_text().split("\n")
+        label = by_path["field", "name", "label"]
+        self.assertIn("label", file[label.line - 1])
+        self.assertEqual(column, "")
+        said = run_command("review", "station.cost", cwd=self.folder).stdout
+        self.assertIn('by pattern "type:decimal*" in design/everywhere.toml', said)
+        self.assertIn("design/tables/station.toml:", said)
+        joined, _ = chosen(review(self.folder), "station_keeper")
+        self.assertEqual(joined.value("pages"), ("list",))
+
+    def test_a_name_that_is_not_there(self) -> None:
+        for place, said in (
+            ("visitt", "Nearest: visit"),
+            ("visit.remark", "Nearest: remarks"),
+        ):
+            with self.assertRaisesRegex(LumetError, said):
+                chosen(review(self.folder), place)
+
+    def test_a_reference_can_be_denied(self) -> None:
+        path = self.folder / "design/tables/visit.toml"
+        path.write_text(path.read_text() + "\n[field.station_id]\nreferences = false\n")
+        run_survey(self.folder, None)
+        found = as_json(review(self.folder))
+        self.assertFalse(
+            any(r["table"] == "visit" and r["used"] for r in found["references"])
+        )
+        run_generation(self.folder)
+        self.assertNotIn(
+            "ForeignKey", (self.folder / "coast/tables/visit.py").read_text()
+        )
+
+    def test_a_title_in_a_circle_is_refused(self) -> None:
+        self.decide("design/tables/visit.toml", 'title = "{station_id}"\n')
+        run_generation(self.folder)
+        self.decide(
+            "design/tables/station.toml",
+            'title = "{phone}"\n[field.phone]\nreferences = "visit.id"\n',
+        )
+        with self.assertRaises(Mistakes) as caught:
+            run_generation(self.folder)
+        said = str(caught.exception)
+        self.assertIn("goes in a circle: station → visit → station", said)
+        self.assertIn("design/tables/station.toml:1", said)
+
+    def test_a_form_without_a_needed_column_is_refused(self) -> None:
+        self.decide("design/tables/keeper.toml", '[add]\ncolumns = ["first_name"]\n')
+        with self.assertRaises(Mistakes) as caught:
+            run_generation(self.folder)
+        self.assertIn("keeper.toml:2", str(caught.exception))
+        self.assertIn(
+            "last_name needs a value, and is not on the form", str(caught.exception)
+        )
+
+    def test_the_same_database_gives_the_same_decisions(self) -> None:
+        files = {p: p.read_bytes() for p in self.folder.rglob("*.toml")}
+        again = self.folder / "again"
+        run_survey(again, str(self.folder / "coast.db"))
+        for path, content in files.items():
+            made = again / path.relative_to(self.folder)
+            self.assertEqual(made.read_bytes(), content, path.name)
+
+
+class DocumentsTest(ProjectCase):
+    def test_the_pages_made_from_the_code_are_current(self) -> None:
+        docs = Path(__file__).parents[2] / "docs"
+        for name, text in documents().items():
+            kept = (docs / name).read_text(encoding="utf-8")
+            self.assertEqual(kept, text, "python -m lumet.project.documents docs")
+
+    def test_every_inferred_decision_fits_the_schema_for_editors(self) -> None:
+        self.survey(SCRIPT)
+        schema = decisions_schema()
+        for path in (self.folder / "design/tables").iterdir():
+            plain = path.read_text().replace("#~ ", "").replace("#~", "")
+            jsonschema.validate(tomllib.loads(plain), schema)
+        with self.assertRaises(jsonschema.ValidationError):
+            jsonschema.validate({"field": {"name": {"kind": "lokup"}}}, schema)
