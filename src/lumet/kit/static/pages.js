@@ -63,15 +63,27 @@ for (const select of document.querySelectorAll("select[data-lookup]")) {
     options.valueField = "value";
     options.labelField = "text";
     options.searchField = ["text"];
-    options.sortField = [{ field: "$order" }];
-    // what the server found has been chosen and ranked already
-    options.score = (query) => (option) => (option.found === query ? 1 : 0);
+    // what the server found last has been chosen and ranked already
+    let asked = "";
+    let ranks = new Map();
+    let request = new AbortController();
+    options.score = (query) => (option) => (query === asked && ranks.get(String(option.value))) || 0;
     options.shouldLoad = (query) => query.length > 0;
     options.load = function (query, done) {
+      asked = query;
+      ranks = new Map();
+      request.abort(); // or its answer would overtake this one's
+      request = new AbortController();
       this.clearOptions((option) => this.items.includes(String(option.value)));
-      fetch(`${address}?q=${encodeURIComponent(query)}`, { credentials: "same-origin" })
+      fetch(`${address}?q=${encodeURIComponent(query)}`, {
+        credentials: "same-origin",
+        signal: request.signal,
+      })
         .then((answer) => (answer.ok ? answer.json() : []))
-        .then((found) => done(found.map((each) => ({ ...each, found: query }))))
+        .then((found) => {
+          ranks = new Map(found.map((each, place) => [String(each.value), found.length - place]));
+          done(found);
+        })
         .catch(() => done([]));
     };
   }
