@@ -25,6 +25,9 @@ PAGES = {
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/inspection/r/35/delete",
     "not-found": "/t/inspection/r/999999",
+    "users": "/accounts",
+    "roles": "/roles",
+    "activity": "/log",
 }
 
 
@@ -66,13 +69,32 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             page.get_by_label("Visibility, %").fill("235")
             page.get_by_role("button", name="Save").click()
             page.locator("#field-station_id + .ts-wrapper").click()
-            page.locator(".ts-dropdown .option").first.wait_for()
-            page.wait_for_timeout(300)  # the control takes the focus a little later
+            page.locator(
+                "#field-station_id + .ts-wrapper.focus.dropdown-active"
+            ).wait_for()
             page.keyboard.type("ness")
             page.locator(".ts-dropdown .option.active .highlight").wait_for()
+        if picture == "users":
+            change(page, address)
+            page.goto(address + path)
         if picture == "list":
             page.locator("table.rows tbody tr").nth(3).hover()
         take(picture)
+
+
+def change(page: Page, address: str) -> None:
+    """Do a few things, for the log to show."""
+    page.goto(f"{address}/t/station/r/5/edit")
+    page.get_by_label("Elevation, m").fill("41.5")
+    page.get_by_role("group", name="State").get_by_label("Dim").check(force=True)
+    page.get_by_role("button", name="Save").click()
+    page.goto(f"{address}/t/inspection_finding/r/7,1/delete")
+    page.get_by_role("button", name="Delete").click()
+    page.goto(f"{address}/accounts")
+    page.locator("#new-name").fill("Wren")
+    page.get_by_label("Warden").check()
+    page.get_by_role("button", name="Add and invite").click()
+    page.get_by_text("Hand this on").wait_for()
 
 
 def take_terminal(picture: str, folder: Path, command: str) -> None:
@@ -142,6 +164,7 @@ def main() -> None:
                 "review", fresh, "lumet review --doubtful; lumet review light.lens_code"
             )
             take_terminal("generate", fresh, "lumet generate")
+            take_terminal("access", folder, "lumet review --access | tail -29")
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ from lumet.design.reading import (
 from lumet.design.rewriting import rewrite
 from lumet.design.vocabulary import Detail, Entry
 from lumet.errors import Mistake
+from lumet.expressions.conditions import written_out
 from tests.support.builders import database, reference, table
 
 STATION = table("station", "id INTEGER #", "name TEXT !", "district TEXT", key="id")
@@ -126,6 +127,14 @@ class DecideTest(unittest.TestCase):
         self.assertEqual([m.line for m in mistakes], [2, 3])
 
 
+ACCESS = database(
+    table("station", "id INTEGER #", "name TEXT", "district TEXT", key="id"),
+    table("light", "id INTEGER #", "station_id INTEGER", "name TEXT", key="id"),
+    table("lamp_x", "id INTEGER #", key="id"),
+)
+GROUPS = {"station": "Records", "light": "Records", "lamp_x": "Reference data"}
+
+
 class AccessTest(unittest.TestCase):
     READER = (
         Entry(("role", "reader", "label"), "Reader"),
@@ -135,9 +144,7 @@ class AccessTest(unittest.TestCase):
     def read(self, text: str) -> tuple[Any, list[Mistake]]:
         mistakes: list[Mistake] = []
         checker = Checker(DecisionFile("access.toml", text), mistakes)
-        own = read_access(
-            checker, ["station", "light", "lamp_x"], ["Records", "Reference data"]
-        )
+        own = read_access(checker, ACCESS, GROUPS)
         return decide_access(self.READER, own), mistakes
 
     def test_the_nearest_pattern_decides(self) -> None:
@@ -147,8 +154,8 @@ class AccessTest(unittest.TestCase):
 "l*" = ["view", "edit"]
 light = ["delete"]
 """
-        roles, mistakes = self.read(text)
-        mate = {role.name: role for role in roles}["mate"]
+        decided, mistakes = self.read(text)
+        mate = {role.name: role for role in decided.roles}["mate"]
         self.assertEqual(mistakes, [])
         self.assertEqual(mate.rights_on("light", "Records"), ("delete",))
         self.assertEqual(mate.rights_on("lamp_x", "Reference data"), ("view", "edit"))
@@ -156,8 +163,40 @@ light = ["delete"]
         self.assertEqual(mate.rights_on("station", "Records"), ("view",))
 
     def test_a_ready_role_can_be_dropped(self) -> None:
-        roles, _ = self.read("role.reader = false\n[role.mate]\nlabel = 'Mate'\n")
-        self.assertEqual([role.name for role in roles], ["mate"])
+        decided, _ = self.read("role.reader = false\n[role.mate]\nlabel = 'Mate'\n")
+        self.assertEqual([role.name for role in decided.roles], ["mate"])
+
+    def test_conditions_and_limits_are_kept_by_table_and_column(self) -> None:
+        text = """[user]
+district = "text"
+level = "integer"
+[role.mate.rows]
+station = "district = :user.district"
+"group:Records" = "id > :user.level"
+[role.mate.changes]
+station = "name <> ':user.x' AND EXISTS (SELECT 1 FROM light l WHERE l.station_id = station.id)"
+[role.mate.fields]
+"*.name" = "read-only"
+"station.name" = "set once"
+"""
+        decided, mistakes = self.read(text)
+        self.assertEqual(mistakes, [])
+        mate = {role.name: role for role in decided.roles}["mate"]
+        self.assertEqual(
+            mate.rows_on("station", "Records"), "district = :user.district"
+        )
+        self.assertEqual(mate.rows_on("light", "Records"), "id > :user.level")
+        self.assertEqual(mate.rows_on("lamp_x", "Reference data"), "")
+        self.assertEqual(mate.limit_on("station", "name"), "set once")
+        self.assertEqual(mate.limit_on("light", "name"), "read-only")
+        self.assertEqual(
+            written_out(mate.rows_on("station", ""), "postgresql", decided.attributes),
+            "district = CAST(:user_district AS text)",
+        )
+        self.assertIn(
+            "name <> '\\:user.x' AND",
+            written_out(mate.changes_on("station", ""), "sqlite", decided.attributes),
+        )
 
     def test_wrong_rights_and_patterns_are_reported(self) -> None:
         cases = {
@@ -166,6 +205,20 @@ light = ["delete"]
             "[role.a.tables]\n'group:Recrods' = []": "Nearest: Records",
             "[role.a]\naccounts = 1": "true or false",
             "[rôle]\na = 1".replace("rôle", "roles"): "Nearest: role",
+            "[user]\nlevel = 'number'": "no type",
+            "[user]\nname = 'text'": "a plain name of its own",
+            "[role.a.rows]\nstation = 'distrct = 1'": "Nearest: district",
+            "[role.a.rows]\nstation = 'district = :user.level'": "declare it in [user]",
+            "[role.a.rows]\nstation = 'stations.id = 1'": 'No table is called "stations"',
+            "[role.a.rows]\nstation = 'id = 1 -- all'": "no comments",
+            "[role.a.rows]\nlight = 'true) OR (true'": "no SQL condition",
+            "[role.a.rows]\nstation = 'id'": "a value, not a condition",
+            "[role.anyone.rows]\nstation = 'district = :user.name'": "is not known here",
+            "[role.anyone]\nlog = true": "signed in",
+            "[role.a.fields]\n'station.nam' = 'hidden'": "Nearest: station.name",
+            "[role.a.fields]\n'station.name' = 'hiden'": "Nearest: hidden",
+            "[role.a.fields]\n'station.id' = 'hidden'": "cannot be hidden",
+            "[role.a.fields]\nname = 'hidden'": "Write TABLE.COLUMN",
         }
         for text, said in cases.items():
             with self.subTest(text):

@@ -10,6 +10,7 @@ from lumet.errors import LumetError, Mistakes
 from lumet.project.commands import run_generation, run_survey
 from lumet.project.documents import decisions_schema, documents
 from lumet.project.reviewing import as_json, chosen, review
+from lumet.project.rights import review_access
 from tests.support.projects import ProjectCase, run_command
 
 SCRIPT = """
@@ -150,3 +151,61 @@ class DocumentsTest(ProjectCase):
             jsonschema.validate(tomllib.loads(plain), schema)
         with self.assertRaises(jsonschema.ValidationError):
             jsonschema.validate({"field": {"name": {"kind": "lokup"}}}, schema)
+
+
+class AccessTest(ProjectCase):
+    SCRIPT = """
+CREATE TABLE station (id INTEGER PRIMARY KEY, name TEXT NOT NULL, district TEXT);
+CREATE VIEW bright AS SELECT s.name FROM station s;
+"""
+
+    def test_rights_are_told_in_words_with_what_changed(self) -> None:
+        self.survey(self.SCRIPT)
+        self.assertIsNone(review_access(self.folder).changes)
+        run_generation(self.folder)
+        self.assertEqual(review_access(self.folder).changes, [])
+        self.decide(
+            "access.toml",
+            '[user]\narea = "text"\n[role.reader.rows]\nstation = "district = :user.area"\n'
+            '[role.mate.tables]\n"*" = ["view", "add", "edit", "delete"]\n'
+            '[role.mate.fields]\n"station.district" = "hidden"\n',
+        )
+        found = review_access(self.folder)
+        self.assertEqual(
+            found.told["mate"]["station"], ["all but export", "hidden: district"]
+        )
+        changed = [(role, table, new) for role, table, _, new in found.changes or ()]
+        self.assertIn(
+            (
+                "reader",
+                "station",
+                ["view, export", "only rows where district = :user.area"],
+            ),
+            changed,
+        )
+        self.assertEqual({role for role, _, _ in changed}, {"reader", "mate"})
+        self.assertEqual(
+            found.open_views,
+            [("reader", "bright", "station"), ("mate", "bright", "station")],
+        )
+        told = run_command("review", "--access", cwd=self.folder)
+        self.assertEqual(told.returncode, 0)
+        for words in (
+            "only rows where",
+            "Not in the application yet",
+            "Views past a limit",
+        ):
+            self.assertIn(words, told.stdout)
+        self.assertLessEqual(max(map(len, told.stdout.splitlines())), 80)
+
+    def test_a_role_must_be_able_to_enter_what_it_may_add(self) -> None:
+        self.survey(self.SCRIPT)
+        self.decide(
+            "access.toml", '[role.worker.fields]\n"station.name" = "read-only"\n'
+        )
+        with self.assertRaises(Mistakes) as caught:
+            run_generation(self.folder)
+        self.assertIn("access.toml:1", str(caught.exception))
+        self.assertIn(
+            "Worker may add to station, whose name is needed", str(caught.exception)
+        )

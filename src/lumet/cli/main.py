@@ -105,6 +105,9 @@ def review(
     doubtful: Annotated[
         bool, typer.Option("--doubtful", help="Only what to look at first.")
     ] = False,
+    access: Annotated[
+        bool, typer.Option("--access", help="Who may do what, and what changed.")
+    ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="For programs.")] = False,
 ) -> None:
     """Show the decisions: each with its value, its reason, and where to change it.
@@ -117,6 +120,11 @@ def review(
         from lumet.project.reviewing import chosen
         from lumet.project.reviewing import review as look
 
+        if access:
+            from lumet.cli.rights import show_access
+
+            show_access(project.resolve(), as_json=as_json)
+            return
         found = look(project.resolve())
         if as_json:
             show_json(found)
@@ -201,12 +209,17 @@ def demo(
 
     def work() -> int:
         from lumet.cli.output import show_demo, show_generation, show_survey
-        from lumet.demo.making import add_demo_users, make_demo_database
+        from lumet.demo.making import (
+            add_demo_users,
+            decide_demo,
+            make_demo_database,
+        )
         from lumet.project.commands import run_generation, run_survey
         from lumet.project.serving import serve as run
 
         database = make_demo_database(folder)
         show_survey(run_survey(folder, str(database)), is_alone=False)
+        decide_demo(folder)
         report = run_generation(folder)
         show_generation(report, is_alone=False)
         show_demo(report, add_demo_users(folder, report.package), host, port, no_serve)

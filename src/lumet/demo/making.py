@@ -6,9 +6,34 @@ from pathlib import Path
 
 from lumet.demo.scenario import build_database
 from lumet.errors import CannotRun, LumetError
+from lumet.project.folder import ACCESS
 from lumet.project.serving import NewUser, add_users
 
 DATABASE = "skerry_lights.db"
+_WARDENS = """
+# Wardens see everything, and change the stations and inspections of their own district.
+
+[user]
+district = "text"
+
+[role.warden]
+label = "Warden"
+
+[role.warden.tables]
+"*" = ["view"]
+station = ["view", "edit"]
+inspection = ["view", "add", "edit"]
+inspection_finding = ["view", "add", "edit", "delete"]
+
+[role.warden.changes]
+station = "district_code = :user.district"
+inspection = "station_id IN (SELECT s.id FROM station s WHERE s.district_code = :user.district)"
+
+[role.warden.fields]
+"station.code" = "read-only"
+"keeper.phone" = "hidden"
+"keeper.email" = "hidden"
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +68,25 @@ def make_demo_database(folder: Path) -> Path:
     return path.resolve()
 
 
+def decide_demo(folder: Path) -> None:
+    """Decide what no survey can know: a role whose people change their own district."""
+    path = folder / ACCESS
+    path.write_text(
+        path.read_text(encoding="utf-8") + _WARDENS, encoding="utf-8", newline="\n"
+    )
+
+
 def add_demo_users(folder: Path, package: str) -> list[DemoUser]:
-    """Add one user for each ready role, each with a random password."""
+    """Add one user for each role, each with a random password."""
     made = [
         DemoUser("ina", "steward", secrets.token_urlsafe(12), "everything"),
         DemoUser("tove", "worker", secrets.token_urlsafe(12), "all but reference data"),
         DemoUser("rolf", "reader", secrets.token_urlsafe(12), "looks, changes nothing"),
+        DemoUser(
+            "siv", "warden", secrets.token_urlsafe(12), "changes its own district"
+        ),
     ]
-    add_users(folder, package, [NewUser(u.name, u.role, u.password) for u in made])
+    own = {"warden": {"district": "NR"}}
+    listed = [NewUser(u.name, u.role, u.password, own.get(u.role, {})) for u in made]
+    add_users(folder, package, listed)
     return made

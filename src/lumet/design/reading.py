@@ -32,7 +32,7 @@ from lumet.design.vocabulary import (
 )
 from lumet.errors import Mistake
 from lumet.evidence.spellings import SPELLINGS
-from lumet.expressions.conditions import check_condition
+from lumet.expressions.conditions import check_expression
 from lumet.facts.model import Column, Database, Table
 
 TABLE_PATTERN, TYPE_PATTERN, COMMENT_PATTERN = "table:", "type:", "comment:"
@@ -344,7 +344,7 @@ class _TableReader:
             return None
         if self.table is None or self.database is None:
             return str(value)
-        problems = check_condition(value, self.table, self.database)
+        problems = check_expression(value, self.table, self.database)
         for problem in problems:
             self.checker.wrong(path, problem)
         return None if problems else str(value)

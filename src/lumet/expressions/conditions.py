@@ -1,79 +1,231 @@
-"""Conditions on the rows of one table, in the SQL of the surveyed database."""
+"""Expressions in decisions, in the SQL of the surveyed database: checked against the
+facts, and written out for the application that is generated."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from difflib import get_close_matches
+from types import MappingProxyType
 from typing import Any
 
 from lumet.facts.model import Database, Table
 
-# Functions that mean the same on the three servers, or that each has by that name.
-FUNCTIONS = frozenset(
-    {"abs", "ceil", "coalesce", "concat", "count", "current_date", "current_time",
-     "current_timestamp", "date", "exists", "floor", "greatest", "least", "length", "lower",
-     "ltrim", "max", "min", "mod", "now", "nullif", "replace", "round", "rtrim", "strftime",
-     "substr", "substring", "sum", "avg", "trim", "upper", "extract", "cast", "case", "if",
-     "ifnull", "date_trunc", "julianday", "datediff", "year", "month", "day", "char_length",
-     "in", "and", "or"}
-)  # fmt: skip
-_DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}
+FUNCTIONS: Mapping[str, str] = MappingProxyType(
+    {
+        "abs": "the number without its sign",
+        "and": "both",
+        "avg": "the mean, in a sub-select",
+        "case": "CASE WHEN … THEN … ELSE … END",
+        "cast": "CAST(x AS type), with the server's type names",
+        "ceil": "the next whole number above",
+        "char_length": "characters of a text (PostgreSQL, MariaDB)",
+        "coalesce": "the first that is not NULL",
+        "concat": "texts in a row (PostgreSQL, MariaDB); || on SQLite",
+        "count": "how many, in a sub-select",
+        "current_date": "today",
+        "current_time": "the time of day now",
+        "current_timestamp": "now",
+        "date": "the date of a moment",
+        "date_trunc": "the begin of a month, a year … (PostgreSQL)",
+        "datediff": "days between two dates (MariaDB)",
+        "day": "the day of a date (MariaDB)",
+        "exists": "a sub-select has rows",
+        "extract": "EXTRACT(YEAR FROM x) (PostgreSQL, MariaDB)",
+        "floor": "the next whole number below",
+        "greatest": "the largest (PostgreSQL, MariaDB); max on SQLite",
+        "if": "IF(a, b, c) (MariaDB)",
+        "ifnull": "the first, unless it is NULL (SQLite, MariaDB)",
+        "in": "one of a list or of a sub-select",
+        "julianday": "days since 4714 BC (SQLite)",
+        "least": "the smallest (PostgreSQL, MariaDB); min on SQLite",
+        "length": "the length of a text; bytes on MariaDB",
+        "lower": "in small letters",
+        "ltrim": "without blanks at the left",
+        "max": "the largest, in a sub-select",
+        "min": "the smallest, in a sub-select",
+        "mod": "the remainder",
+        "month": "the month of a date (MariaDB)",
+        "now": "now (PostgreSQL, MariaDB)",
+        "nullif": "NULL where both are equal",
+        "or": "one of both",
+        "replace": "a text with a part replaced",
+        "round": "rounded",
+        "rtrim": "without blanks at the right",
+        "strftime": "a date written by a pattern (SQLite)",
+        "substr": "a part of a text",
+        "substring": "a part of a text",
+        "sum": "the sum, in a sub-select",
+        "trim": "without blanks around",
+        "upper": "in capital letters",
+        "year": "the year of a date (MariaDB)",
+    }
+)
+"""The functions that an expression may call, and what each does."""
+
+DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}  # as sqlglot names them
+ATTRIBUTE_TYPES = ("text", "integer", "decimal", "yes/no", "date", "moment")
+NAME = "name"  # the attribute that every user has
+_CASTS: dict[str, dict[str, str]] = {
+    # a MariaDB text is written out by the driver; a cast would fix its collation, which
+    # cannot be compared with a column of another
+    "sqlite": {"text": "TEXT", "integer": "INTEGER", "decimal": "NUMERIC", "yes/no": "INTEGER",
+               "date": "TEXT", "moment": "TEXT"},
+    "postgresql": {"text": "text", "integer": "bigint", "decimal": "numeric",
+                   "yes/no": "boolean", "date": "date", "moment": "timestamp"},
+    "mariadb": {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",
+                "date": "DATE", "moment": "DATETIME"},
+}  # fmt: skip
 
 
-def check_condition(text: str, table: Table, database: Database) -> list[str]:
-    """Return what is wrong with a condition on the rows of `table`: it must be one
-    expression that is true or false, over its columns and sub-selects of tables that
-    were surveyed, with functions of the list alone."""
+@dataclass(frozen=True, slots=True)
+class _Use:
+    """A mention of an attribute of the user: where it stands, and its name."""
+
+    start: int
+    end: int
+    name: str
+
+
+def check_expression(
+    text: str,
+    table: Table,
+    database: Database,
+    attributes: Mapping[str, str] | None = None,
+    *,
+    is_condition: bool = True,
+) -> list[str]:
+    """Return what is wrong with an expression over the columns of `table` and sub-selects
+    of tables that were surveyed: one value, or one condition that is true or false.
+
+    `attributes` are the types of the user's, by name; None where no user is at hand.
+    """
     import sqlglot  # slow to import
     from sqlglot import exp
     from sqlglot.errors import SqlglotError
 
-    dialect = _DIALECTS.get(database.dialect, database.dialect)
+    dialect = DIALECTS.get(database.dialect, database.dialect)
+    wanted = "condition" if is_condition else "value"
     try:
-        parsed = sqlglot.parse(f"SELECT 1 WHERE {text}", dialect=dialect)
+        tokens = sqlglot.tokenize(text, read=dialect)
+        uses = list(_uses(tokens))
+        plain = _replaced(text, [(use, "NULL") for use in uses])
+        parsed = sqlglot.parse(f"SELECT 1 WHERE {plain}", dialect=dialect)
     except SqlglotError as error:
-        return [f"This is no SQL condition: {_first_line(error)}"]
+        return [f"This is no SQL {wanted}: {_first_line(error)}"]
+    if any(token.comments for token in tokens) or _is_cut(text, tokens):
+        return ["An expression holds no comments: write them beside it, after #."]
     select = parsed[0]
     if len(parsed) != 1 or not isinstance(select, exp.Select):
-        return ["One condition is wanted, without a semicolon."]
+        return [f"One {wanted} is wanted, without a semicolon."]
     where = select.args.get("where")
-    extra = [
-        k
-        for k, v in select.args.items()
-        if v and k not in ("expressions", "where", "kind")
-    ]
-    if where is None or extra:
-        return ["One condition is wanted, and nothing behind it."]
-    condition = where.this
-    problems = list(_problems(condition, table, database))
-    if not problems and not _is_condition(condition, table):
+    known = ("expressions", "where", "kind")
+    if where is None or any(v for k, v in select.args.items() if k not in known):
+        return [f"One {wanted} is wanted, and nothing behind it."]
+    expression = where.this
+    problems = [*_attribute_problems(uses, attributes)]
+    problems += _problems(expression, table, database)
+    if not problems and is_condition and not _is_condition(expression, table):
         problems.append("This is a value, not a condition: compare it with something.")
     return problems
+
+
+def _is_cut(text: str, tokens: list[Any]) -> bool:
+    """Tell whether something stands behind the last token, such as a comment."""
+    return bool(tokens) and bool(text[tokens[-1].end + 1 :].strip())
+
+
+def _uses(tokens: list[Any]) -> Iterator[_Use]:
+    """Yield each `:user.NAME`, as tokens tell them from the inside of a string."""
+    for place in range(len(tokens) - 3):
+        colon, user, dot, name = tokens[place : place + 4]
+        if [colon.text, user.text, dot.text] == [":", "user", "."] and (
+            name.end + 1 - colon.start == len(f":user.{name.text}")
+        ):
+            yield _Use(colon.start, name.end + 1, name.text)
+
+
+def _replaced(text: str, changes: Iterable[tuple[_Use, str]]) -> str:
+    for use, new in reversed(list(changes)):
+        text = text[: use.start] + new + text[use.end :]
+    return text
+
+
+def _attribute_problems(
+    uses: Iterable[_Use], attributes: Mapping[str, str] | None
+) -> Iterator[str]:
+    for use in uses:
+        if attributes is None:
+            yield f":user.{use.name} is not known here: only columns and constants are."
+        elif use.name not in attributes:
+            near = _nearest(use.name, attributes)
+            yield (
+                f"No attribute of users is called {use.name}: declare it in [user] of "
+                f"access.toml. {near}"
+            ).rstrip()
+
+
+def written_out(text: str, dialect: str, attributes: Mapping[str, str]) -> str:
+    """Return a checked expression as SQLAlchemy's `text()` takes it: each attribute of the
+    user is bound, as `:user_NAME`, with a cast to its declared type; no other colon binds."""
+    import sqlglot
+
+    tokens = sqlglot.tokenize(text, read=DIALECTS.get(dialect, dialect))
+    uses = list(_uses(tokens))
+    marks = [f"\0{number}\0" for number in range(len(uses))]
+    found = _replaced(text, zip(uses, marks, strict=True)).replace(":", "\\:")
+    for use, mark in zip(uses, marks, strict=True):
+        cast = _CASTS[dialect].get(attributes[use.name])
+        bound = f":user_{use.name}"
+        found = found.replace(mark, f"CAST({bound} AS {cast})" if cast else bound)
+    return found
 
 
 def _first_line(error: Exception) -> str:
     return str(error).split("\n")[0].removesuffix(".") + "."
 
 
-def _problems(condition: Any, table: Table, database: Database) -> Iterator[str]:
+def _problems(expression: Any, table: Table, database: Database) -> Iterator[str]:
     from sqlglot import exp
 
     by_name = {t.own_name.casefold(): t for t in database.tables}
-    named = [node.name for node in condition.find_all(exp.Table)]
-    for name in named:
-        if name.casefold() not in by_name:
-            yield f'There is no table "{name}". {_nearest(name, by_name)}'
-    known = [table, *(by_name[n.casefold()] for n in named if n.casefold() in by_name)]
-    columns = {c.name.casefold(): c.name for t in known for c in t.columns}
-    for node in condition.find_all(exp.Column):
-        if node.name.casefold() not in columns:
-            yield f'Table {table.name} has no column "{node.name}". {_nearest(node.name, columns)}'
-    for node in condition.find_all(exp.Placeholder, exp.Parameter):
+    sources = {table.own_name.casefold(): table}
+    for node in expression.find_all(exp.Table):
+        found = by_name.get(node.name.casefold())
+        if found is None:
+            near = _nearest(node.name, by_name)
+            yield f'There is no table "{node.name}". {near}'.rstrip()
+        else:
+            sources[node.alias_or_name.casefold()] = found
+    for node in expression.find_all(exp.Column):
+        yield from _column_problems(node, table, sources)
+    for node in expression.find_all(exp.Placeholder, exp.Parameter):
         yield f"{node.sql()} is not known here: only columns and constants are."
-    for node in condition.find_all(exp.Func):
+    for node in expression.find_all(exp.Func):
         name = (
             node.name if isinstance(node, exp.Anonymous) else node.sql_name()
         ).casefold()
         if name not in FUNCTIONS:
-            yield f'There is no function "{name}" here. {_nearest(name, FUNCTIONS)}'
+            near = _nearest(name, FUNCTIONS)
+            yield f'There is no function "{name}" here. {near}'.rstrip()
+    if expression.find(exp.Lock, exp.Into):
+        yield "An expression only reads: no INTO and no FOR UPDATE."
+
+
+def _column_problems(
+    node: Any, table: Table, sources: Mapping[str, Table]
+) -> Iterator[str]:
+    holders: list[Table] = list(sources.values())
+    if node.table:
+        source = sources.get(node.table.casefold())
+        if source is None:
+            near = _nearest(node.table, sources)
+            yield f'No table is called "{node.table}" here. {near}'.rstrip()
+            return
+        holders = [source]
+    columns = {c.name.casefold(): c.name for each in holders for c in each.columns}
+    if node.name.casefold() not in columns:
+        where = holders[0].name if node.table else table.name
+        near = _nearest(node.name, columns)
+        yield f'Table {where} has no column "{node.name}". {near}'.rstrip()
 
 
 def _nearest(name: str, names: Any) -> str:

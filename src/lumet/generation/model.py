@@ -1,10 +1,10 @@
 """What the templates are filled with: everything is decided here, nothing there."""
 
 import ast
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from lumet.design.access import RIGHTS, RoleDecisions
+from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
 from lumet.design.vocabulary import Detail, FieldDecisions, TableDecisions
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
@@ -20,7 +20,7 @@ class Application:
     database: Database
     decisions: Mapping[str, TableDecisions]
     files: Mapping[str, str]  # the decision file of each table, for the headers
-    roles: Sequence[RoleDecisions]
+    access: AccessDecisions
     language: str = "en_GB"
 
 
@@ -61,13 +61,17 @@ class TableModel:
 
 @dataclass(frozen=True, slots=True)
 class RoleModel:
-    """One role: its rights everywhere, and the tables where they differ."""
+    """One role as code: its rights everywhere and the tables where they differ, its
+    conditions and limits by table, and what else it may."""
 
     name: str
     label: str
-    accounts: bool
     rights: str
     tables: tuple[tuple[str, str], ...]
+    rows: tuple[tuple[str, str], ...]
+    changes: tuple[tuple[str, str], ...]
+    fields: tuple[tuple[str, str], ...]
+    switches: tuple[str, ...]
 
 
 _FIELDS = {
@@ -503,29 +507,63 @@ def build_roles(
 ) -> list[RoleModel]:
     """Return the roles with their rights on every table, written as exceptions to what
     each may on most."""
-    found = []
-    for role in application.roles:
-        rights = {
-            model.name: _rights_code(
-                role.rights_on(model.name, application.decisions[model.name].group)
-            )
+    return [_role(application, role, models) for role in application.access.roles]
+
+
+def _role(
+    application: Application, role: RoleDecisions, models: Sequence[TableModel]
+) -> RoleModel:
+    groups = {m.name: application.decisions[m.name].group for m in models}
+    rights = {
+        name: _rights_code(role.rights_on(name, group))
+        for name, group in groups.items()
+    }
+    general = _rights_code(role.tables.get("*", ()))
+    switches = {
+        "keeps_accounts": role.accounts,
+        "sees_log": role.log,
+        "shares_views": role.share,
+    }
+    return RoleModel(
+        name=repr(role.name),
+        label=repr(role.label),
+        rights=general,
+        tables=tuple(
+            (repr(name), code) for name, code in rights.items() if code != general
+        ),
+        rows=_conditions(application, groups, role.rows_on),
+        changes=_conditions(application, groups, role.changes_on),
+        fields=tuple(
+            (repr(model.name), repr(limits))
             for model in models
-        }
-        general = _rights_code(role.tables.get("*", ()))
-        found.append(
-            RoleModel(
-                name=repr(role.name),
-                label=repr(role.label),
-                accounts=role.accounts,
-                rights=general,
-                tables=tuple(
-                    (repr(name), code)
-                    for name, code in rights.items()
-                    if code != general
-                ),
-            )
-        )
-    return found
+            if (limits := _limits(application, role, model.name))
+        ),
+        switches=tuple(name for name, held in switches.items() if held),
+    )
+
+
+def _conditions(
+    application: Application,
+    groups: Mapping[str, str],
+    condition_on: Callable[[str, str], str],
+) -> tuple[tuple[str, str], ...]:
+    found = []
+    for name, group in groups.items():
+        if text := condition_on(name, group):
+            from lumet.expressions.conditions import written_out  # slow to import
+
+            access = application.access
+            code = written_out(text, application.dialect, access.attributes)
+            found.append((repr(name), repr(code)))
+    return tuple(found)
+
+
+def _limits(application: Application, role: RoleDecisions, name: str) -> dict[str, str]:
+    """Return the limits of a role on the columns of a table, by their keys."""
+    columns = [column.name for column in application.database.table(name).columns]
+    keys = python_names(columns, FIELD_NAMES)
+    limits = {keys[column]: role.limit_on(name, column) for column in columns}
+    return {key: limit for key, limit in limits.items() if limit}
 
 
 def _rights_code(rights: Sequence[str]) -> str:

@@ -13,6 +13,7 @@ from ruff import find_ruff_bin
 
 from lumet.design.statements import format_value
 from lumet.errors import LumetError
+from lumet.expressions.conditions import NAME
 from lumet.generation.model import ALL, Application, build_roles, build_tables
 
 DEPENDENCIES = (
@@ -24,6 +25,7 @@ DEPENDENCIES = (
     "flask-wtf>=1.2",
     "python-dotenv>=1.0",
     "sqlalchemy>=2.1,<2.2",
+    "tzdata>=2024.1",
     "waitress>=3.0",
     "wtforms>=3.2",
 )
@@ -50,6 +52,11 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
         "language": repr(application.language),
         "tables": tables,
         "roles": roles,
+        "attributes": [
+            (repr(name), repr(kind))
+            for name, kind in application.access.attributes.items()
+            if name != NAME
+        ],
     }
     uses_all = any(ALL in (r.rights, *dict(r.tables).values()) for r in roles)
     python = {
@@ -73,7 +80,9 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
             dependencies=sorted([*DEPENDENCIES, *driver]),
             description=description,
         ),
-        "README.md": _fill("README.md", **common, first_role=application.roles[0].name),
+        "README.md": _fill(
+            "README.md", **common, first_role=application.access.roles[0].name
+        ),
     }
     wanted = {path: text.encode() for path, text in _formatted(python).items()}
     wanted |= {path: text.encode() for path, text in other.items()}

@@ -64,7 +64,7 @@ def write_generated(
     folder: Path,
     wanted: Mapping[str, bytes],
     once: Mapping[str, bytes],
-    origin: Mapping[str, str],
+    origin: Mapping[str, Any],
 ) -> Written:
     """Bring the project in `folder` up to `wanted`, merging what was edited by hand.
 
@@ -170,7 +170,7 @@ class _Run:
             else:
                 self.report.kept.append(path)
 
-    def manifest(self, origin: Mapping[str, str]) -> bytes:
+    def manifest(self, origin: Mapping[str, Any]) -> bytes:
         content = {
             **origin,
             "files": dict(sorted(self.digests.items())),

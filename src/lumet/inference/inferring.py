@@ -218,6 +218,8 @@ def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
     found = [
         Entry(("role", "steward", "label"), "Steward"),
         Entry(("role", "steward", "accounts"), True, "keeps the users"),
+        Entry(("role", "steward", "log"), True, "sees who did what"),
+        Entry(("role", "steward", "share"), True, "shares views with others"),
         Entry(("role", "steward", "tables", "*"), everything),
         Entry(("role", "worker", "label"), "Worker"),
         Entry(("role", "worker", "tables", "*"), everything),

@@ -6,31 +6,34 @@ import inspect
 import logging
 import secrets
 from collections.abc import Mapping
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from flask import Flask, Response, g, render_template, request
+from flask import Flask, Response, abort, g, render_template, request
 from flask_babel import Babel
 from flask_babel import gettext as _
-from flask_login import LoginManager
+from flask_login import LoginManager, current_user
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
 from sqlalchemy.exc import DBAPIError
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, SecurityError
 
+from .accounts import activity, keeping
 from .accounts import views as account_views
+from .accounts.log import ActivityLog
 from .accounts.store import open_store
-from .accounts.users import Users
+from .accounts.users import Rules, Users
 from .database import open_database
 from .errors import CannotStart
-from .formats import is_language
+from .formats import is_language, moment_text
 from .pages import views as page_views
 from .pages.model import Registry, TablePages
-from .pages.site import Site, install
-from .reach import OutOfReach, Role
+from .pages.site import Site, install, look, note, site
+from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
-from .settings import Settings
+from .settings import LOCAL_HOSTS, Settings
 
 POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -42,8 +45,11 @@ HEADERS = {
     "X-Frame-Options": "DENY",
     "Referrer-Policy": "same-origin",
     "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
 }
-SESSION_LASTS = timedelta(hours=12)
+HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
+NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
 LARGEST_REQUEST = 2 * 1024 * 1024  # bytes; forms only, as yet
 log = logging.getLogger(__name__)
 
@@ -57,6 +63,7 @@ def build(
     language: str,
     tables: Mapping[str, type[TablePages]],
     roles: tuple[Role, ...],
+    attributes: tuple[Attribute, ...] = (),
 ) -> Flask:
     """Build the application of `package` from its generated parts.
 
@@ -72,11 +79,12 @@ def build(
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=settings.https,
-        PERMANENT_SESSION_LIFETIME=SESSION_LASTS,
+        TRUSTED_HOSTS=list(settings.trusted_hosts or LOCAL_HOSTS),
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_SSL_STRICT=settings.https,
         BABEL_DEFAULT_LOCALE=language,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
+        MAX_FORM_MEMORY_SIZE=LARGEST_REQUEST,
     )
     own = Path(app.root_path) / "custom"
     app.jinja_loader = ChoiceLoader(
@@ -86,24 +94,47 @@ def build(
         ]
     )
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    Babel(app)
+    app.jinja_env.filters["moment"] = _moment_here
+    Babel(app, locale_selector=_language_of_user)
     CSRFProtect(app)
     pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
-    install(
-        app,
-        Site(
-            name=name,
-            registry=Registry(pages),
-            roles={role.name: role for role in roles},
-            database=open_database(settings.database_url, settings.folder, dialect),
-            language=language,
+    store = open_store(settings.accounts_url, settings.folder, settings.database_url)
+    made = Site(
+        name=name,
+        registry=Registry(pages),
+        roles={role.name: role for role in roles},
+        database=open_database(settings.database_url, settings.folder, dialect),
+        users=Users(
+            store,
+            Rules(
+                shortest_password=settings.password_length,
+                idle=timedelta(hours=settings.session_idle_hours),
+                absolute=timedelta(days=settings.session_days),
+            ),
+            keeping=[role.name for role in roles if role.keeps_accounts],
         ),
+        log=ActivityLog(store, settings.log_days),
+        default_language=language,
+        attributes=attributes,
     )
-    _add_accounts(app, Users(open_store(settings.accounts_url, settings.folder)))
-    app.register_blueprint(page_views.blueprint)
-    app.register_blueprint(account_views.blueprint)
+    install(app, made)
+    _add_accounts(app, made.users)
+    for views in (page_views, account_views, keeping, activity):
+        app.register_blueprint(views.blueprint)
     _add_safety(app)
+    _add_errors(app)
     return app
+
+
+def _moment_here(moment: datetime) -> str:
+    """Write a moment, kept as UTC, in the zone and the language of the user."""
+    zone = ZoneInfo(getattr(current_user, "time_zone", "") or "UTC")
+    local = moment.replace(tzinfo=UTC).astimezone(zone)
+    return moment_text(local.replace(tzinfo=None), site().language)
+
+
+def _language_of_user() -> str:
+    return site().language
 
 
 def _own_pages(
@@ -123,8 +154,9 @@ def _own_pages(
 
 
 def _add_accounts(app: Flask, users: Users) -> None:
-    app.extensions[account_views.EXTENSION] = users
+    app.extensions["users"] = users
     manager = LoginManager(app)
+    manager.login_view, manager.login_message = "accounts.sign_in", None
     manager.user_loader(users.load)
     manager.session_protection = "basic"
 
@@ -134,27 +166,46 @@ def _add_safety(app: Flask) -> None:
     def number_the_request() -> None:
         g.number = secrets.token_hex(4)
 
+    @app.before_request
+    def change_nothing_while_looking() -> None:
+        changes = request.method not in ("GET", "HEAD", "OPTIONS")
+        if changes and request.endpoint not in NOT_LOOKING and look() is not None:
+            abort(403)
+
     @app.after_request
     def add_headers(response: Response) -> Response:
         for name, value in HEADERS.items():
             response.headers.setdefault(name, value)
+        if app.config["SESSION_COOKIE_SECURE"]:
+            response.headers.setdefault("Strict-Transport-Security", HTTPS_ONLY)
         if request.endpoint != "static":
             response.headers.setdefault("Cache-Control", "no-store")
         return response
 
+
+def _add_errors(app: Flask) -> None:
     @app.errorhandler(CSRFError)
     def stale_form(error: CSRFError) -> tuple[str, int]:
+        _note_refusal("a form without its token")
         return _error_page(400, _("This form is too old. Go back, reload, try again."))
 
     @app.errorhandler(OutOfReach)
     def out_of_reach(error: OutOfReach) -> tuple[str, int]:
         log.warning("request %s: out of reach: %s", g.number, error)
+        _note_refusal(f"out of reach: {error}")
         return _error_page(403, "")
+
+    @app.errorhandler(SecurityError)
+    def untrusted(error: SecurityError) -> tuple[str, int]:
+        # no page: its links could not be made for a host that is not trusted
+        return "This host is not trusted here: see TRUSTED_HOSTS.", 400
 
     @app.errorhandler(HTTPException)
     def refused(error: HTTPException) -> Any:
         if error.code is None or error.code < 400:
             return error
+        if error.code == 403:
+            _note_refusal(f"{request.method} {request.path}")
         return _error_page(error.code, "")
 
     @app.errorhandler(DBAPIError)
@@ -172,12 +223,19 @@ def _add_safety(app: Flask) -> None:
         return _error_page(500, "")
 
 
+def _note_refusal(words: str) -> None:
+    """Write down what a signed-in user was refused; others could fill the log."""
+    if current_user.is_authenticated:
+        note("refusal", words[:300])
+
+
 def _error_page(code: int, text: str) -> tuple[str, int]:
     said = {
         400: _("This request could not be understood."),
         403: _("Your roles do not allow this."),
         404: _("There is nothing here, or nothing that you may see."),
         405: _("This cannot be done here."),
+        429: _("Too many tries."),
         413: _("This is too large."),
         500: _("Something went wrong here. It was written down."),
     }

@@ -14,14 +14,16 @@ import waitress
 from flask import Flask
 
 from .accounts.store import open_store
-from .accounts.users import Refused, Users
+from .accounts.users import Refused, Rules, Users
 from .errors import CannotStart
-from .settings import read_settings
+from .reach import ANYONE, Attribute
+from .settings import LOCAL_HOSTS, read_settings
 
 HOST = "127.0.0.1"
 PORT = 8040
 THREADS = 4
 PORTS_TRIED = 40
+EVERY_ADDRESS = ("0.0.0.0", "::", "")
 
 
 def run(
@@ -31,6 +33,7 @@ def run(
     roles: Sequence[str],
     folder: Path,
     arguments: Sequence[str] | None = None,
+    attributes: Sequence[Attribute] = (),
 ) -> int:
     """Carry out one command; return its exit status: 0, 2 for wrong use, 3 when it
     cannot run."""
@@ -39,8 +42,11 @@ def run(
         if given.command == "serve":
             return _serve(create_app, given.host, given.port)
         settings = read_settings(folder)
-        users = Users(open_store(settings.accounts_url, settings.folder))
-        return _user_command(users, given)
+        store = open_store(
+            settings.accounts_url, settings.folder, settings.database_url
+        )
+        users = Users(store, Rules(shortest_password=settings.password_length))
+        return _user_command(users, given, attributes)
     except Refused as error:
         print(error, file=sys.stderr)
         return 2
@@ -59,7 +65,13 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     actions = user.add_subparsers(dest="action", required=True, metavar="ACTION")
     add = actions.add_parser("add", help="add a user; asks for a password")
     add.add_argument("name")
-    add.add_argument("--role", action="append", required=True, choices=sorted(roles))
+    add.add_argument(
+        "--role", action="append", required=True, choices=sorted({*roles} - {ANYONE})
+    )
+    add.add_argument(
+        "--set", action="append", default=[], metavar="NAME=VALUE", dest="attributes",
+        help="an attribute of the user, as access.toml declares them",
+    )  # fmt: skip
     change = actions.add_parser("password", help="give a user a new password")
     change.add_argument("name")
     for parser_ in (add, change):
@@ -69,11 +81,14 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     actions.add_parser("disable", help="let a user no longer sign in").add_argument(
         "name"
     )
+    actions.add_parser("enable", help="let a user sign in again").add_argument("name")
     actions.add_parser("list", help="list the users")
     return parser
 
 
-def _user_command(users: Users, given: argparse.Namespace) -> int:
+def _user_command(
+    users: Users, given: argparse.Namespace, attributes: Sequence[Attribute]
+) -> int:
     if given.action == "list":
         for account in users.accounts():
             state = "  (disabled)" if account.disabled else ""
@@ -81,13 +96,35 @@ def _user_command(users: Users, given: argparse.Namespace) -> int:
     elif given.action == "disable":
         users.disable(given.name)
         print(f"{given.name} can no longer sign in.")
+    elif given.action == "enable":
+        users.enable(given.name)
+        print(f"{given.name} can sign in again.")
     elif given.action == "add":
-        users.add(given.name, _password(given.password_stdin), given.role)
+        held = _attributes(given.attributes, attributes)
+        users.add(given.name, _password(given.password_stdin), given.role, held)
         print(f"Added {given.name} ({', '.join(given.role)}).")
     else:
         users.set_password(given.name, _password(given.password_stdin))
         print(f"{given.name} has a new password; all sessions have ended.")
     return 0
+
+
+def _attributes(given: Sequence[str], declared: Sequence[Attribute]) -> dict[str, str]:
+    """Return attributes from NAME=VALUE words. Raises Refused for others than declared."""
+    known = {attribute.name: attribute for attribute in declared}
+    found = {}
+    for word in given:
+        name, _, value = word.partition("=")
+        if name not in known:
+            there = ", ".join(known) or "none"
+            raise Refused(f"No attribute is called {name}. There are: {there}.")
+        try:
+            found[name] = known[name].parse(value)
+        except (ValueError, ArithmeticError):
+            raise Refused(
+                f"{name} takes a value of the type {known[name].kind}."
+            ) from None
+    return found
 
 
 def _password(from_input: bool) -> str:
@@ -104,6 +141,7 @@ def _password(from_input: bool) -> str:
 def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
     listener = _listen(host, port)
     app = create_app()
+    _trust(app, host)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     logging.basicConfig(
         level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s"
@@ -129,6 +167,16 @@ def _say_how_to_begin(app: Flask, address: str) -> None:
         token = users.invite_first(stewards[0])
         print("Nobody can sign in yet. Make the first user here, within a day:")
         print(f"  {address}first-steward/{token}", flush=True)
+
+
+def _trust(app: Flask, host: str) -> None:
+    """Let the application be reached by the address it listens on; say what to do where
+    that is every address of the machine."""
+    trusted: list[str] = app.config["TRUSTED_HOSTS"]
+    if host not in EVERY_ADDRESS:
+        trusted.append(f"[{host}]" if ":" in host else host)
+    elif all(name in LOCAL_HOSTS for name in trusted):
+        print("From other machines it answers only by the names in TRUSTED_HOSTS.")
 
 
 def _listen(host: str, port: int) -> socket.socket:

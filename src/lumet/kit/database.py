@@ -19,7 +19,7 @@ from sqlalchemy import (
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
 from .errors import CannotStart
-from .reach import guard
+from .reach import guard, guard_words
 from .settings import SQLITE, sqlite_path
 
 metadata = MetaData()  # the business tables
@@ -72,6 +72,7 @@ def open_database(url: str, folder: Path, dialect: str) -> Database:
     else:
         engine = open_server(url)
     event.listen(engine, "before_execute", _guard)
+    event.listen(engine, "before_cursor_execute", _guard_words)
     return Database(engine)
 
 
@@ -91,10 +92,22 @@ def _guard(
     guard(metadata, statement, execution_options)
 
 
-def open_server(url: str) -> Engine:
+def _guard_words(
+    connection: Connection,
+    cursor: Any,
+    statement: str,
+    parameters: Any,
+    context: Any,
+    executemany: bool,
+) -> None:
+    if getattr(context, "compiled", None) is None:
+        guard_words(statement, context.execution_options if context else {})
+
+
+def open_server(url: str, setting: str = "DATABASE_URL") -> Engine:
     """Open a database server, with limits on statements and on waiting for locks.
 
-    Raises CannotStart for an address that cannot be understood.
+    Raises CannotStart, naming the `setting`, for an address that cannot be understood.
     """
     scheme, _, rest = url.partition("://")
     driver = DRIVERS.get(scheme.partition("+")[0], scheme)
@@ -114,7 +127,7 @@ def open_server(url: str) -> Engine:
             make_url(f"{driver}://{rest}"), connect_args=arguments, pool_pre_ping=True
         )
     except (ArgumentError, NoSuchModuleError, ValueError) as error:
-        raise CannotStart("DATABASE_URL: this address cannot be understood.") from error
+        raise CannotStart(f"{setting}: this address cannot be understood.") from error
     except ImportError as error:
         raise CannotStart(
             f"The driver {error.name} is not installed.\n  pip install {error.name}"

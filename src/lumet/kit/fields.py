@@ -19,6 +19,8 @@ from wtforms.validators import StopValidation, ValidationError
 
 from .formats import date_text, moment_text, number_text, plain_text, time_text
 
+LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
+
 
 class ValueField(Field):
     """One column in a form. `numeric` fields are aligned right in lists; `control`
@@ -186,6 +188,8 @@ class IntegerField(ValueField):
         plain = text.replace(" ", "").replace("\u2009", "").replace(",", "")
         if not plain.lstrip("+-").isdecimal():
             raise ValueError(_("Enter a whole number, such as 12."))
+        if len(plain) > LONGEST_NUMBER:
+            raise ValueError(_("This number is too large."))
         return int(plain)
 
     def show(self, value: Any, language: str) -> str:

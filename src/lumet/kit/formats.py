@@ -5,7 +5,7 @@ from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
-from babel import Locale
+from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_time
 from babel.numbers import format_decimal
 
@@ -62,6 +62,6 @@ def is_language(name: str) -> bool:
     """Tell whether dates and numbers can be written in this language."""
     try:
         Locale.parse(name)
-    except (ValueError, LookupError):
+    except (ValueError, LookupError, UnknownLocaleError):
         return False
     return True

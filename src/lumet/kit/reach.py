@@ -1,16 +1,20 @@
-"""What the signed-in user can reach: the one place that decides it.
+"""What a user can reach: the one place that decides it.
 
-Every statement on a business table carries a `Reach`; an event of the engine refuses
-one that does not, or whose reach lacks the right for what the statement does.
+Every statement on a business table carries a `Reach`. It selects from the rows that the
+reach gives, and changes by the reach's own methods; an event of the engine refuses any
+other statement. Code of your own that wants more says so: `UNBOUNDED.run(…)`.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date, datetime
+from decimal import Decimal
 from typing import Any
 from weakref import WeakKeyDictionary
 
 from sqlalchemy import (
     ClauseElement,
+    Column,
     CursorResult,
     Delete,
     Executable,
@@ -18,70 +22,360 @@ from sqlalchemy import (
     Insert,
     MetaData,
     Table,
+    TextClause,
     Update,
+    and_,
+    case,
+    delete,
+    insert,
+    literal,
     select,
     text,
+    update,
 )
 from sqlalchemy.engine import Connection
-from sqlalchemy.sql import visitors
+from sqlalchemy.sql.ddl import ExecutableDDLElement
 
 OPTION = "reach"
+VERIFIED = "verified"  # the option of a change that a reach carries out and checks
 _ROWS = "existing rows"
 ALL = frozenset({"view", "add", "edit", "delete", "export"})
+CHANGES = frozenset({"add", "edit", "delete"})
+HIDDEN, READ_ONLY, SET_ONCE = "hidden", "read-only", "set once"
+ANYONE = "anyone"  # the role of who is not signed in
+_NOWHERE = "1 = 0"
+_OWN_SQL = ("BEGIN", "PRAGMA ", "SET ")  # what the engine itself sends
 _RIGHT_FOR = ((Insert, "add"), (Update, "edit"), (Delete, "delete"))
-_seen: WeakKeyDictionary[ClauseElement, tuple[str, ...]] = WeakKeyDictionary()
+_given: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = WeakKeyDictionary()
+_seen: WeakKeyDictionary[ClauseElement, "_Touched"] = WeakKeyDictionary()
 
 
 class OutOfReach(Exception):
     """A statement wants what its reach does not hold, or carries none."""
 
 
+class LeavesReach(Exception):
+    """A change would put a record, or a field of it, beyond the user's own reach."""
+
+
+@dataclass(frozen=True, slots=True)
+class Attribute:
+    """What is kept of each user for rules to name: its name and its type."""
+
+    name: str
+    kind: str
+
+    def parse(self, typed: str) -> str:
+        """Return the value that `typed` stands for, as rules bind it.
+
+        Raises ValueError for what is not of this type.
+        """
+        plain = typed.strip()
+        if self.kind == "integer":
+            return str(int(plain))
+        if self.kind == "decimal":
+            number = Decimal(plain) if _is_number(plain) else None
+            if number is None or not number.is_finite():
+                raise ValueError(typed)
+            return f"{number:f}"
+        if self.kind == "date":
+            return date.fromisoformat(plain).isoformat()
+        if self.kind == "moment":
+            return datetime.fromisoformat(plain).isoformat(" ")
+        if self.kind == "yes/no":
+            return {"yes": "1", "1": "1", "no": "0", "0": "0"}.get(plain) or _refuse(
+                typed
+            )
+        return plain
+
+
+def _is_number(plain: str) -> bool:
+    return plain.lstrip("+-").replace(".", "", 1).isdecimal()
+
+
+def _refuse(typed: str) -> str:
+    raise ValueError(typed)
+
+
 @dataclass(frozen=True, slots=True)
 class Role:
-    """A role: its rights on every table, but for those named in `tables`."""
+    """A role.
+
+    `rights` hold on every table but for those named in `tables`. `rows` are conditions,
+    by table, of the rows within reach, `changes` of those that may be changed besides.
+    `fields` are limits by table and column: hidden, read-only, set once.
+    """
 
     name: str
     label: str
     rights: frozenset[str] = frozenset()
     tables: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    rows: Mapping[str, str] = field(default_factory=dict)
+    changes: Mapping[str, str] = field(default_factory=dict)
+    fields: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     keeps_accounts: bool = False
+    sees_log: bool = False
+    shares_views: bool = False
 
     def rights_on(self, table: str) -> frozenset[str]:
         """Return the role's rights on the table of this name."""
         return self.tables.get(table, self.rights)
 
+    def condition(self, right: str, table: str) -> str:
+        """Return the condition of the rows on which this right holds; "" for all."""
+        parts = [self.rows.get(table, "")]
+        if right in CHANGES:
+            parts.append(self.changes.get(table, ""))
+        return " AND ".join(f"({part})" for part in parts if part)
+
+    def limit(self, table: str, key: str) -> str:
+        """Return the limit on a column, "" for none."""
+        return self.fields.get(table, {}).get(key, "")
+
+    def lets_set(self, table: str, key: str, is_new: bool) -> bool:
+        """Tell whether this role may enter a column, of a new record or of another."""
+        limit = self.limit(table, key)
+        return not limit or (limit == SET_ONCE and is_new)
+
 
 @dataclass(frozen=True)
 class Reach:
-    """What one user can reach: the rights of all roles, added up."""
+    """What one user can reach: the rights of all roles, added up.
+
+    `attributes` are the user's, as rules bind them; `is_looking`: nothing may be changed.
+    """
 
     roles: tuple[Role, ...] = ()
+    attributes: Mapping[str, str | None] = field(default_factory=dict)
     everything: bool = False
+    is_looking: bool = False
 
     def may(self, right: str, table: str) -> bool:
-        """Tell whether `right` is held on the table of this name."""
+        """Tell whether `right` is held on the table of this name, on some rows at least."""
         if self.everything:
             return True
-        return any(right in role.rights_on(table) for role in self.roles)
+        return bool(self.holding(right, table))
+
+    def holding(self, right: str, table: str) -> tuple[Role, ...]:
+        """Return the roles that hold `right` on the table of this name."""
+        if self.is_looking and right in CHANGES:
+            return ()
+        return tuple(role for role in self.roles if right in role.rights_on(table))
+
+    def condition(self, right: str, table: str) -> str:
+        """Return the condition of the rows on which `right` is held; "" for all."""
+        holding = self.holding(right, table)
+        if not holding:
+            return _NOWHERE
+        parts = [role.condition(right, table) for role in holding]
+        return "" if "" in parts else " OR ".join(f"({part})" for part in parts)
+
+    def hides(self, table: str, key: str) -> bool:
+        """Tell whether a column shows on no row at all."""
+        if self.everything:
+            return False
+        seen = self.holding("view", table)
+        return all(role.limit(table, key) == HIDDEN for role in seen)
+
+    def shown_where(self, table: str, key: str) -> str:
+        """Return the condition of the rows within reach on which a column shows; "" for
+        all of them. A limit counts only for the rows that its own role reaches."""
+        showing = [
+            role
+            for role in self.holding("view", table)
+            if role.limit(table, key) != HIDDEN
+        ]
+        if not showing:
+            return _NOWHERE
+        if len(showing) == len(self.holding("view", table)):
+            return ""
+        parts = [role.condition("view", table) for role in showing]
+        return "" if "" in parts else " OR ".join(f"({part})" for part in parts)
+
+    def enterable(
+        self, roles: Iterable[Role], table: str, keys: Iterable[str], is_new: bool
+    ) -> list[str]:
+        """Return those of `keys` that one of `roles` lets a user enter."""
+        held = list(roles)
+        if self.everything:
+            return list(keys)
+        return [
+            key for key in keys if any(r.lets_set(table, key, is_new) for r in held)
+        ]
 
     def rows(self, table: Table) -> FromClause:
-        """Return the rows of `table` within reach, to select from: those that exist for
-        the application.
+        """Return the rows of `table` within reach, to select from; columns that are
+        hidden on a row are NULL there.
 
-        Raises OutOfReach when none of them is.
+        The condition stands within a derived table, where no alias can break it; servers
+        merge it, so that indexes are used all the same. Raises OutOfReach when none is.
         """
-        if not self.may("view", table.fullname):
-            raise OutOfReach(f"view {table.fullname}")
-        return table if self.everything else existing(table)
+        name = table.fullname
+        if self.everything:
+            return table
+        if not self.may("view", name):
+            raise OutOfReach(f"view {name}")
+        known: dict[Any, FromClause] = table.info.setdefault(_ROWS, {})
+        if self.shape not in known:
+            known[self.shape] = self._make_rows(table)
+        return known[self.shape]
+
+    def _make_rows(self, table: Table) -> FromClause:
+        shown = {
+            key: self.shown_where(table.fullname, key) for key in tuple(table.c.keys())
+        }
+        left_out = table.info.get("where", "").replace(":", "\\:")
+        wanted = [
+            each for each in (left_out, self.condition("view", table.fullname)) if each
+        ]
+        if not wanted and not any(shown.values()):
+            return table
+        columns = [
+            case((text(where), table.c[key])).label(key) if where else table.c[key]
+            for key, where in shown.items()
+        ]
+        made = select(*columns).where(*[text(f"({each})") for each in wanted])
+        rows = made.subquery(table.name)
+        _given[rows] = (table.fullname, self.shape)
+        return rows
 
     def run(
         self, connection: Connection, statement: Executable, values: Any = None
     ) -> CursorResult[Any]:
         """Execute `statement` within this reach."""
+        return self._execute(connection, statement, {**(values or {}), **self.bound})
+
+    @property
+    def bound(self) -> dict[str, str | None]:
+        """The values that conditions bind."""
+        return {f"user_{name}": value for name, value in self.attributes.items()}
+
+    def _execute(
+        self,
+        connection: Connection,
+        statement: Executable,
+        values: Any = None,
+        **options: Any,
+    ) -> CursorResult[Any]:
         result: CursorResult[Any] = connection.execute(
-            statement, values, execution_options={OPTION: self}
+            statement, values, execution_options={OPTION: self, **options}
         )
         return result
+
+    def lock(
+        self, connection: Connection, table: Table, key: Mapping[str, Any]
+    ) -> None:
+        """Lock the record with this key until the transaction ends, if it is there."""
+        statement = select(literal(1)).select_from(table).where(_is(table, key))
+        UNBOUNDED.run(connection, statement.with_for_update())
+
+    def reaching(
+        self, connection: Connection, table: Table, key: Mapping[str, Any], right: str
+    ) -> tuple[Role, ...]:
+        """Return the roles by which the user holds `right` on the record with this key."""
+        if self.everything:
+            return self.roles
+        holding = self.holding(right, table.fullname)
+        conditions = [role.condition(right, table.fullname) for role in holding]
+        if not any(conditions):
+            return holding
+        columns = [
+            case((text(each), 1), else_=0) if each else literal(1)
+            for each in conditions
+        ]
+        statement = select(*[c.label(f"r{n}") for n, c in enumerate(columns)])
+        statement = statement.select_from(table).where(_is(table, key))
+        found = UNBOUNDED.run(connection, statement, self.bound).first()
+        return tuple(
+            role for role, held in zip(holding, found or (), strict=False) if held
+        )
+
+    def insert(
+        self, connection: Connection, table: Table, values: Mapping[Column[Any], Any]
+    ) -> tuple[Any, ...]:
+        """Add a record; return its key. Raises OutOfReach without the right, LeavesReach
+        when the record, or a value of it, is not one that this user may add."""
+        if not self.may("add", table.fullname):
+            raise OutOfReach(f"add {table.fullname}")
+        # values by column: keys of columns may differ from their names
+        result = self._execute(
+            connection, insert(table).values(dict(values)), **{VERIFIED: True}
+        )
+        key = tuple(result.inserted_primary_key or ())
+        names = [column.key for column in table.primary_key]
+        self._check(
+            connection, table, dict(zip(names, key, strict=True)), values, "add"
+        )
+        return key
+
+    def update(
+        self,
+        connection: Connection,
+        table: Table,
+        key: Mapping[str, Any],
+        values: Mapping[Column[Any], Any],
+    ) -> None:
+        """Change the record with this key. Raises OutOfReach when the user may not,
+        LeavesReach when the user could not change it any more, or not these fields."""
+        self._refuse_beyond(connection, table, key, "edit", values)
+        statement = update(table).where(_is(table, key)).values(dict(values))
+        self._execute(connection, statement, **{VERIFIED: True})
+        changed = {column.key: value for column, value in values.items()}
+        now = {name: changed.get(name, value) for name, value in key.items()}
+        self._check(connection, table, now, {}, "edit")
+
+    def delete(
+        self, connection: Connection, table: Table, key: Mapping[str, Any]
+    ) -> bool:
+        """Delete the record with this key; tell whether there was one. Raises OutOfReach
+        when the user may not."""
+        self._refuse_beyond(connection, table, key, "delete", {})
+        statement = delete(table).where(_is(table, key))
+        result = self._execute(connection, statement, **{VERIFIED: True})
+        return result.rowcount > 0
+
+    def _refuse_beyond(
+        self,
+        connection: Connection,
+        table: Table,
+        key: Mapping[str, Any],
+        right: str,
+        values: Mapping[Column[Any], Any],
+    ) -> None:
+        if self.everything:
+            return
+        roles = self.reaching(connection, table, key, right)
+        if not roles:
+            raise OutOfReach(f"{right} {table.fullname}")
+        self._refuse_fields(roles, table, values, is_new=False)
+
+    def _refuse_fields(
+        self,
+        roles: Sequence[Role],
+        table: Table,
+        values: Mapping[Column[Any], Any],
+        is_new: bool,
+    ) -> None:
+        keys = [column.key for column in values]
+        beyond = set(keys) - {*self.enterable(roles, table.fullname, keys, is_new)}
+        if beyond:
+            raise LeavesReach(", ".join(sorted(beyond)))
+
+    def _check(
+        self,
+        connection: Connection,
+        table: Table,
+        key: Mapping[str, Any],
+        values: Mapping[Column[Any], Any],
+        right: str,
+    ) -> None:
+        """Check what was just written; the transaction ends with the exception."""
+        if self.everything:
+            return
+        roles = self.reaching(connection, table, key, right)
+        if not roles:
+            raise LeavesReach("")
+        self._refuse_fields(roles, table, values, is_new=True)
 
     @property
     def shape(self) -> tuple[str, ...]:
@@ -89,18 +383,8 @@ class Reach:
         return ("*",) if self.everything else tuple(role.name for role in self.roles)
 
 
-def existing(table: Table) -> FromClause:
-    """Return the rows of `table` that exist for the application. A condition is applied
-    within, where no alias of the table can break it; servers merge it, so that indexes
-    are used all the same."""
-    where = table.info.get("where")
-    if not where:
-        return table
-    if _ROWS not in table.info:
-        condition = text(where.replace(":", "\\:"))
-        table.info[_ROWS] = select(table).where(condition).subquery(table.name)
-    rows: FromClause = table.info[_ROWS]
-    return rows
+def _is(table: Table, key: Mapping[str, Any]) -> Any:
+    return and_(*[table.c[name] == value for name, value in key.items()])
 
 
 UNBOUNDED = Reach(everything=True)
@@ -108,41 +392,86 @@ UNBOUNDED = Reach(everything=True)
 hangs on a record. Whoever uses it answers for what it lets show."""
 
 
-def reach_of(names: Iterable[str], roles: Mapping[str, Role]) -> Reach:
+def reach_of(
+    names: Iterable[str],
+    roles: Mapping[str, Role],
+    attributes: Mapping[str, str | None] | None = None,
+    is_looking: bool = False,
+) -> Reach:
     """Return the reach of a user who has the roles of these names."""
-    return Reach(tuple(roles[name] for name in sorted(names) if name in roles))
+    held = tuple(roles[name] for name in sorted(set(names)) if name in roles)
+    return Reach(held, attributes or {}, is_looking=is_looking)
+
+
+@dataclass(frozen=True, slots=True)
+class _Touched:
+    """The business tables in a statement: named as they are, and as given by reaches."""
+
+    plain: tuple[str, ...]
+    given: tuple[tuple[str, tuple[str, ...]], ...]
 
 
 def guard(
     metadata: MetaData, statement: Executable, options: Mapping[str, Any]
 ) -> None:
     """Refuse a statement on business tables that its reach does not allow."""
-    tables = _business_tables(metadata, statement)
-    if not tables:
-        return
     reach = options.get(OPTION)
+    if isinstance(statement, TextClause | ExecutableDDLElement):
+        if not isinstance(reach, Reach) or not reach.everything:
+            raise OutOfReach("a statement in words carries no unbounded reach")
+        return
+    touched = _touched(metadata, statement)
+    if not touched.plain and not touched.given:
+        return
     if not isinstance(reach, Reach):
-        raise OutOfReach(f"a statement on {', '.join(tables)} carries no reach")
-    written = getattr(statement, "table", None)
-    for table in tables:
-        right = "view"
-        if isinstance(written, Table) and written.fullname == table:
-            right = next(
-                (r for kind, r in _RIGHT_FOR if isinstance(statement, kind)), right
-            )
-        if not reach.may(right, table):
-            raise OutOfReach(f"{right} {table}")
+        names = [*touched.plain, *(name for name, _ in touched.given)]
+        raise OutOfReach(f"a statement on {', '.join(names)} carries no reach")
+    if reach.everything:
+        return
+    if any(shape != reach.shape for _, shape in touched.given):
+        raise OutOfReach("a statement selects from the rows of another reach")
+    for kind, right in _RIGHT_FOR:
+        if isinstance(statement, kind):
+            if not options.get(VERIFIED):
+                raise OutOfReach(f"a change past the reach: {right} {touched.plain}")
+            return
+    _refuse_plain(metadata, reach, touched.plain)
 
 
-def _business_tables(metadata: MetaData, statement: Executable) -> tuple[str, ...]:
+def _refuse_plain(metadata: MetaData, reach: Reach, names: Collection[str]) -> None:
+    for name in names:
+        if reach.rows(metadata.tables[name]) is not metadata.tables[name]:
+            raise OutOfReach(f"a statement on {name} selects past its reach")
+
+
+def guard_words(statement: str, options: Mapping[str, Any]) -> None:
+    """Refuse SQL that is handed to the driver as it is, unless it is unbounded."""
+    reach = options.get(OPTION)
+    if isinstance(reach, Reach) and reach.everything:
+        return
+    if not statement.startswith(_OWN_SQL):
+        raise OutOfReach("a statement in words carries no unbounded reach")
+
+
+def _touched(metadata: MetaData, statement: Executable) -> _Touched:
     if not isinstance(statement, ClauseElement):
-        return ()
+        return _Touched((), ())
     known = _seen.get(statement)
     if known is None:
-        names = (
-            element.fullname
-            for element in visitors.iterate(statement)
-            if isinstance(element, Table) and element.metadata is metadata
-        )
-        known = _seen[statement] = tuple(dict.fromkeys(names))
+        plain: dict[str, None] = {}
+        given: dict[tuple[str, tuple[str, ...]], None] = {}
+        waiting: list[Any] = [statement]
+        passed: dict[int, Any] = {}  # held, so that no number is given twice
+        while waiting:
+            element = waiting.pop()
+            if id(element) in passed:
+                continue
+            passed[id(element)] = element
+            if isinstance(element, FromClause) and element in _given:
+                given[_given[element]] = None
+                continue
+            if isinstance(element, Table) and element.metadata is metadata:
+                plain[element.fullname] = None
+            waiting += element.get_children()
+        known = _seen[statement] = _Touched(tuple(plain), tuple(given))
     return known

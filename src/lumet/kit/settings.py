@@ -7,6 +7,11 @@
 | ACCOUNTS_URL | the store of users | sqlite:///accounts.db |
 | LANGUAGE | how dates and numbers are written | as generated |
 | HTTPS | 1 where the application is reached by https | 0 |
+| TRUSTED_HOSTS | the names it is reached by, with commas between | this machine's own |
+| SESSION_IDLE_HOURS | a session that rests so long ends | 10 |
+| SESSION_DAYS | every session ends after so long | 7 |
+| PASSWORD_LENGTH | the fewest characters of a password | 12 |
+| LOG_DAYS | entries of the activity log are kept so long; 0: for ever | 730 |
 """
 
 import os
@@ -20,6 +25,7 @@ from dotenv import dotenv_values
 from .errors import CannotStart
 
 SQLITE = "sqlite:///"
+LOCAL_HOSTS = ("localhost", "127.0.0.1", "[::1]")
 SHORTEST_SECRET = 32  # characters; 192 bits as urlsafe text
 
 
@@ -33,6 +39,11 @@ class Settings:
     accounts_url: str = SQLITE + "accounts.db"
     language: str = ""
     https: bool = False
+    trusted_hosts: tuple[str, ...] = ()
+    session_idle_hours: int = 10
+    session_days: int = 7
+    password_length: int = 12
+    log_days: int = 730
 
 
 def read_settings(
@@ -63,7 +74,24 @@ def read_settings(
         accounts_url=given.get("ACCOUNTS_URL") or SQLITE + "accounts.db",
         language=given.get("LANGUAGE") or "",
         https=given.get("HTTPS", "0") not in ("", "0", "no", "false"),
+        trusted_hosts=tuple(
+            host.strip()
+            for host in (given.get("TRUSTED_HOSTS") or "").split(",")
+            if host.strip()
+        ),
+        session_idle_hours=_number(given, "SESSION_IDLE_HOURS", 10, 1),
+        session_days=_number(given, "SESSION_DAYS", 7, 1),
+        password_length=_number(given, "PASSWORD_LENGTH", 12, 8),
+        log_days=_number(given, "LOG_DAYS", 730, 0),
     )
+
+
+def _number(given: Mapping[str, str], name: str, default: int, least: int) -> int:
+    """Return a whole number among the settings. Raises CannotStart for another value."""
+    word = given.get(name) or str(default)
+    if not word.isdecimal() or int(word) < least:
+        raise CannotStart(f"{name}: {word!r} is no whole number of at least {least}.")
+    return int(word)
 
 
 def sqlite_path(url: str, folder: Path) -> Path:

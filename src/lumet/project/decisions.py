@@ -35,17 +35,17 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     declared = _merged(made, _read_tables(folder, made, made.database, []))
     database = with_declared(made.database, declared)
     own = _read_tables(folder, made, database, mistakes)
-    groups = set()
+    groups = {}
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
-        groups.add(own[name].get(("group",), inferred.get(("group",))))
+        groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
     text = files.read_text(folder, files.EVERYWHERE) or ""
     everywhere = read_everywhere(
         Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
     )
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
-    access = read_access(checker, made.tables, [str(group) for group in groups])
+    access = read_access(checker, database, groups)
     return OwnDecisions(own, everywhere, access)
 
 

@@ -5,7 +5,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from lumet.design.access import decide_access
+from lumet.design.access import decide_access, unenterable
 from lumet.design.reading import TITLE_PART, DecisionFile, decide
 from lumet.design.vocabulary import TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
@@ -15,6 +15,7 @@ from lumet.generation.writing import MANIFEST, Written, write_generated
 from lumet.project import folder as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.origin import origin_of
+from lumet.project.rights import KEPT, in_words
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 
@@ -41,7 +42,7 @@ def generate(folder: Path) -> GenerationReport:
     application = load(folder, survey)
     wanted, once = render(application)
     _refuse_foreign_package(folder, application.package)
-    origin = origin_of(folder, application.package)
+    origin = {**origin_of(folder, application.package), KEPT: in_words(application)}
     written = write_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
     views = sum(survey.database.table(name).is_view for name in included)
@@ -62,8 +63,8 @@ def load(folder: Path, survey: Survey) -> Application:
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
     own = read_decisions(folder, survey, mistakes)
     survey, _ = with_declarations(survey, own)
-    roles = decide_access(to_entries(survey.access), own.access)
-    if not roles:
+    access = decide_access(to_entries(survey.access), own.access)
+    if not access.roles:
         mistakes.append(Mistake(files.ACCESS, 1, "", "There is no role left."))
     if mistakes:
         raise Mistakes(tuple(mistakes))
@@ -74,11 +75,12 @@ def load(folder: Path, survey: Survey) -> Application:
         database=survey.database,
         decisions={name: _decide(survey, name, own) for name in survey.tables},
         files=files.table_files(survey.database.tables),
-        roles=roles,
+        access=access,
         language=settings.language,
     )
     decided = {name for name, each in own.tables.items() if ("title",) in each}
     mistakes = [*_circles(folder, application, decided)]
+    mistakes += _unenterable(folder, application)
     if mistakes:
         raise Mistakes(tuple(mistakes))
     if not any(each.include for each in application.decisions.values()):
@@ -108,6 +110,27 @@ def _circles(
             found.text.strip() if found else decisions.title,
             f"The title goes in a circle: {' → '.join(way)}. Name other columns in one of them.",
         )
+
+
+def _unenterable(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each role that may add records and cannot enter what they
+    need."""
+    lines = DecisionFile(files.ACCESS, files.read_text(folder, files.ACCESS) or "")
+    for role in application.access.roles:
+        for name, decisions in application.decisions.items():
+            table = application.database.table(name)
+            if not (decisions.include and table.is_changeable):
+                continue
+            for column in unenterable(role, table, decisions.group):
+                path = ("role", role.name, "fields")
+                found = [s for s in lines.scanned if s.path[:3] == path]
+                yield Mistake(
+                    files.ACCESS,
+                    found[0].line if found else 1,
+                    f"{name}.{column.name}",
+                    f"{role.label} may add to {name}, whose {column.name} is needed and "
+                    "which this role cannot enter. Take the right to add, or the limit.",
+                )
 
 
 def _wrong_way(application: Application, passed: tuple[str, ...]) -> tuple[str, ...]:

@@ -3,8 +3,8 @@
 import json
 import subprocess
 import sys
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from lumet.errors import CannotRun
@@ -17,6 +17,7 @@ class NewUser:
     name: str
     role: str
     password: str
+    attributes: Mapping[str, str] = field(default_factory=dict)
 
 
 def serve(folder: Path, package: str, host: str, port: int) -> int:
@@ -39,8 +40,8 @@ users = importlib.import_module(sys.argv[1] + ".accounts.users")
 settings = importlib.import_module(sys.argv[1] + ".settings")
 found = settings.read_settings(package.FOLDER)
 kept = users.Users(store.open_store(found.accounts_url, found.folder))
-for name, role, password in json.load(sys.stdin):
-    kept.add(name, password, [role])
+for name, role, password, attributes in json.load(sys.stdin):
+    kept.add(name, password, [role], attributes)
 """
 
 
@@ -49,7 +50,9 @@ def add_users(folder: Path, package: str, users: Sequence[NewUser]) -> None:
 
     Raises CannotRun when the application refuses.
     """
-    listed = [[user.name, user.role, user.password] for user in users]
+    listed = [
+        [user.name, user.role, user.password, dict(user.attributes)] for user in users
+    ]
     ran = subprocess.run(
         [sys.executable, "-c", _ADD_USERS, package],
         cwd=folder,

@@ -48,6 +48,7 @@ _TABLE_COMMENT = (
 _ACCESS_COMMENT = (
     "# Who may do what: view, add, edit, delete, export; by table, by pattern, or by\n"
     '# menu group ("group:Reference data"). "*" is every table; the nearest one decides.\n'
+    "# Rules on rows and fields, several roles, users' attributes: docs/access.md.\n"
     '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n'
 )
 _SETTINGS_COMMENT = (

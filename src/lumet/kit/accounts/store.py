@@ -1,5 +1,11 @@
-"""The accounts store: its tables, and the steps that bring an older one up to date."""
+"""The accounts store: its tables, and the steps that bring an older one up to date.
 
+Steps only ever add, so that an application that is still running on the version before
+keeps working; one that starts on a newer store than it knows says so and ends.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from sqlalchemy import (
@@ -13,13 +19,18 @@ from sqlalchemy import (
     MetaData,
     String,
     Table,
+    Text,
     insert,
+    inspect,
     make_url,
     select,
+    text,
     update,
 )
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.schema import CreateColumn
 
-from ..database import Database, open_sqlite
+from ..database import Database, kind_of, open_server, open_sqlite
 from ..errors import CannotStart
 from ..settings import sqlite_path
 
@@ -36,11 +47,11 @@ user = Table(
     Column("name", String(80), nullable=False),
     Column("folded", String(80), nullable=False, unique=True),
     Column("password", String(200), nullable=False),
-    Column(
-        "stamp", String(40), nullable=False
-    ),  # new with each password: ends sessions
+    Column("stamp", String(40), nullable=False),  # new with each password
     Column("disabled", Boolean, nullable=False, default=False),
     Column("created_at", DateTime, nullable=False),
+    Column("language", String(20)),  # since version 2
+    Column("time_zone", String(60)),
 )
 
 user_role = Table(
@@ -50,13 +61,22 @@ user_role = Table(
     Column("role", String(80), primary_key=True),
 )
 
+user_attribute = Table(  # since version 2, as all below but for the first invitation
+    "user_attribute",
+    tables,
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
+    Column("name", String(80), primary_key=True),
+    Column("value", String(400), nullable=False),
+)
+
 failure = Table(
     "sign_in_failure",
     tables,
     Column("id", Integer, primary_key=True),
     Column("folded", String(80), nullable=False),
-    Column("origin", String(80), nullable=False),
+    Column("origin", String(80), nullable=False),  # the network
     Column("at", DateTime, nullable=False),
+    Column("device", String(64)),  # since version 2: of one that signed in before
     Index("sign_in_failure_folded", "folded", "at"),
     Index("sign_in_failure_origin", "origin", "at"),
 )
@@ -69,32 +89,121 @@ invitation = Table(
     Column("expires_at", DateTime, nullable=False),
 )
 
+link = Table(
+    "password_link",
+    tables,
+    Column("token", String(64), primary_key=True),  # its digest
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), nullable=False),
+    Column("expires_at", DateTime, nullable=False),
+)
+
+session = Table(
+    "user_session",
+    tables,
+    Column("token", String(64), primary_key=True),  # its digest
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), nullable=False),
+    Column("began_at", DateTime, nullable=False),
+    Column("seen_at", DateTime, nullable=False),
+    Column("origin", String(80), nullable=False),
+    Column("browser", String(200), nullable=False),
+    Index("user_session_user", "user_id"),
+)
+
+device = Table(
+    "known_device",
+    tables,
+    Column("token", String(64), primary_key=True),  # its digest
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
+    Column("seen_at", DateTime, nullable=False),
+)
+
+entry = Table(
+    "log_entry",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("at", DateTime, nullable=False),
+    Column("kind", String(20), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("user_id", Integer),  # without a reference: the log outlives its users
+    Column("name", String(80), nullable=False),
+    Column("origin", String(80), nullable=False),
+    Column("request", String(20), nullable=False),
+    Column("record_table", String(120), nullable=False),
+    Column("record_key", String(400), nullable=False),
+    Column("title", String(200), nullable=False),
+    Column("detail", Text, nullable=False),  # JSON
+    Index("log_entry_at", "at"),
+    Index("log_entry_record", "record_table", "record_key"),
+    Index("log_entry_name", "name"),
+)
+
 
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
-        table.create(connection)
+        table.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first,)
+def _second(connection: Connection) -> None:
+    # a store that is made now has these columns from the first step
+    for table, column in (
+        (user, user.c.language),
+        (user, user.c.time_zone),
+        (failure, failure.c.device),
+    ):
+        held = {each["name"] for each in inspect(connection).get_columns(table.name)}
+        if column.name not in held:
+            spelled = CreateColumn(column).compile(dialect=connection.dialect)
+            connection.execute(text(f"ALTER TABLE {table.name} ADD COLUMN {spelled}"))
+    for table in (user_attribute, link, session, device, entry):
+        table.create(connection, checkfirst=True)
+
+
+UPGRADES = (_first, _second)
 """Each brings the store from the version of its place to the next."""
+_LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 
 
-def open_store(url: str, folder: Path) -> Database:
-    """Open the accounts store, made or brought up to date first.
+def open_store(url: str, folder: Path, business: str = "") -> Database:
+    """Open the accounts store, made or brought up to date first: a SQLite file, or a
+    database of its own on a server. `business` is the address of the business database.
 
-    The first statement takes the write lock, so that of several processes that start
-    together one upgrades and the others wait. Raises CannotStart when the store is
-    newer than this application, or cannot be opened.
+    Of several processes that start together one upgrades and the others wait. Raises
+    CannotStart when the store is newer than this application, or cannot be opened.
     """
-    kind = make_url(url).get_backend_name()
+    kind = kind_of(url)
     if kind != "sqlite":
-        raise CannotStart(f"ACCOUNTS_URL: a store on {kind} is not supported yet.")
+        if business and _place(url) == _place(business):
+            raise CannotStart(
+                "ACCOUNTS_URL names the business database, whose schema is left alone.\n"
+                "  Give the accounts a database of their own."
+            )
+        store = Database(open_server(url, "ACCOUNTS_URL"))
+        try:
+            _bring_up_to_date(store, kind)
+        except DBAPIError as error:
+            raise CannotStart(
+                f"ACCOUNTS_URL: the store cannot be opened ({type(error).__name__})."
+            ) from error
+        return store
     path = sqlite_path(url, folder)
     if not path.parent.is_dir():
         raise CannotStart(f"ACCOUNTS_URL: there is no folder {path.parent}.")
-    engine = open_sqlite(path, create=True)
-    store = Database(engine)
-    with store.writing() as connection:
+    store = Database(open_sqlite(path, create=True))
+    _bring_up_to_date(store, kind)
+    _keep_private(path)
+    return store
+
+
+def _place(url: str) -> tuple[str, ...]:
+    """Return what tells one database from another: server, port, name, search path."""
+    made = make_url(url)
+    port = made.port or {"postgresql": 5432, "mariadb": 3306}.get(kind_of(url), 0)
+    options = str(made.query.get("options", ""))
+    return kind_of(url), made.host or "", str(port), made.database or "", options
+
+
+def _bring_up_to_date(store: Database, kind: str) -> None:
+    with store.writing() as connection, _one_at_a_time(connection, kind):
         store_version.create(connection, checkfirst=True)
         version = connection.scalar(select(store_version.c.version))
         if version is None:
@@ -105,11 +214,25 @@ def open_store(url: str, folder: Path) -> Database:
                 f"The accounts store is of version {version}; this application knows "
                 f"{len(UPGRADES)}.\n  Run the newer application, or another store."
             )
-        for upgrade in UPGRADES[version:]:
+        for number, upgrade in enumerate(UPGRADES[version:], version + 1):
             upgrade(connection)
-        connection.execute(update(store_version).values(version=len(UPGRADES)))
-    _keep_private(path)
-    return store
+            connection.execute(update(store_version).values(version=number))
+
+
+@contextmanager
+def _one_at_a_time(connection: Connection, kind: str) -> Iterator[None]:
+    """Let other processes wait; a SQLite transaction that writes does so by itself."""
+    if kind == "postgresql":
+        connection.execute(text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
+        yield
+    elif kind == "mariadb":
+        connection.execute(text("SELECT GET_LOCK('accounts store', 60)"))
+        try:
+            yield
+        finally:
+            connection.execute(text("SELECT RELEASE_LOCK('accounts store')"))
+    else:
+        yield
 
 
 def _keep_private(path: Path) -> None:

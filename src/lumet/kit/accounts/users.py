@@ -1,199 +1,442 @@
-"""Users: adding them, checking their passwords, and slowing down who guesses."""
+"""Users: keeping them, checking their passwords, and their sessions."""
 
 import hashlib
 import secrets
-import unicodedata
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
-from functools import cache
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
 
-from argon2 import PasswordHasher
-from argon2.exceptions import Argon2Error, InvalidHashError
+from flask_babel import gettext as _
 from flask_login import UserMixin
-from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Table,
+    bindparam,
+    delete,
+    insert,
+    select,
+    true,
+    update,
+)
 
 from ..database import Database
-from .store import failure, invitation, user, user_role
+from . import passwords
+from .passwords import NONE, SHORTEST, Refused, check_password, fold
+from .store import device, invitation, link, session, user, user_attribute, user_role
+from .throttle import TooManyFailures, Try, begin_try, forgive, network_of, now
 
-SHORTEST_PASSWORD = 12
-FAILURES_PER_NAME = 5
-FAILURES_PER_ORIGIN = 30
-FAILURES_WITHIN = timedelta(minutes=15)
-INVITATION_LASTS = timedelta(hours=24)
+__all__ = ["Refused", "TooManyFailures", "Users", "Visitor", "check_password", "fold"]
 
-_hasher = (
-    PasswordHasher()
-)  # argon2id with the library's parameters (RFC 9106, low memory)
-
-
-@cache
-def _nobodys_password() -> str:
-    """Return what the password of a name that does not exist is compared with."""
-    return _hasher.hash(secrets.token_urlsafe())
-
-
-_OF_SESSION = (
-    select(user.c.name, user.c.stamp, user.c.disabled, user_role.c.role)
+LINK_LASTS = timedelta(hours=24)
+INVITATION_LASTS = timedelta(days=7)
+SEEN_EVERY = timedelta(minutes=1)  # how often the last use of a session is written down
+_FIRST_OF_SESSION = (
+    select(
+        user.c.id, user.c.name, user.c.disabled, user.c.language, user.c.time_zone,
+        session.c.began_at, session.c.seen_at, user_role.c.role,
+    )
+    .select_from(session)
+    .join(user, user.c.id == session.c.user_id)
     .outerjoin(user_role, user_role.c.user_id == user.c.id)
-    .where(user.c.id == bindparam("number"))
+    .where(session.c.token == bindparam("token"))
+)  # fmt: skip
+_ATTRIBUTES = select(user_attribute.c.name, user_attribute.c.value).where(
+    user_attribute.c.user_id == bindparam("number")
 )
 
 
-class Refused(Exception):
-    """Says why an account cannot be made or changed so."""
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """What is asked of passwords and sessions."""
 
-
-class TooManyFailures(Exception):
-    """Somebody tried too often; the next try counts after FAILURES_WITHIN."""
+    shortest_password: int = SHORTEST
+    idle: timedelta = timedelta(hours=10)
+    absolute: timedelta = timedelta(days=7)
 
 
 @dataclass(frozen=True)
 class Visitor(UserMixin):  # type: ignore[misc]
-    """A signed-in user."""
+    """A signed-in user, by the session that the request came with."""
 
     id: int
     name: str
-    stamp: str
     roles: tuple[str, ...]
+    token: str = field(repr=False)
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    language: str = ""
+    time_zone: str = ""
 
     def get_id(self) -> str:
-        """Return what a session keeps: it ends when the stamp changes."""
-        return f"{self.id}.{self.stamp}"
+        """Return what the browser keeps, signed: it ends with the session."""
+        return self.token
 
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """One line of the list of users."""
+    """One user, as those who keep the accounts see it."""
 
+    id: int
     name: str
     roles: tuple[str, ...]
     disabled: bool
+    is_invited: bool = False  # has no password yet
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    sessions: int = 0
 
 
-def fold(name: str) -> str:
-    """Return a name as it is compared: case and compatible characters do not count."""
-    return unicodedata.normalize("NFKC", name).strip().casefold()
+@dataclass(frozen=True, slots=True)
+class OpenSession:
+    """One session of a user: `id` names it without giving it away."""
 
-
-def _now() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
-
-
-def check_password(name: str, password: str) -> None:
-    """Raise Refused, with the reason, for a password that is too easy to guess."""
-    if len(password) < SHORTEST_PASSWORD:
-        raise Refused(f"A password needs at least {SHORTEST_PASSWORD} characters.")
-    if fold(name) in fold(password):
-        raise Refused("A password must not contain the user's name.")
-    if len(set(password)) < 4:
-        raise Refused("A password needs at least four different characters.")
+    id: str
+    began_at: datetime
+    seen_at: datetime
+    origin: str
+    browser: str
 
 
 class Users:
-    """The users of one accounts store."""
+    """The users of one accounts store; `keeping` are the roles that keep accounts."""
 
-    def __init__(self, store: Database) -> None:
+    def __init__(
+        self,
+        store: Database,
+        rules: Rules | None = None,
+        keeping: Collection[str] = (),
+    ) -> None:
         self.store = store
+        self.rules = rules or Rules()
+        self.keeping = frozenset(keeping)
 
-    def add(self, name: str, password: str, roles: Sequence[str]) -> None:
-        """Add a user. Raises Refused when the name is taken or the password easy."""
+    # Keeping them
+
+    def add(
+        self,
+        name: str,
+        password: str,
+        roles: Sequence[str],
+        attributes: Mapping[str, str] | None = None,
+    ) -> int:
+        """Add a user; return the number. Raises Refused when the name is taken or the
+        password easy."""
         name = name.strip()
-        if not name or len(name) > 80 or not name.isprintable():
-            raise Refused("A name has 1 to 80 printable characters.")
-        check_password(name, password)
-        hashed = _hasher.hash(password)
+        _check_name(name)
+        check_password(name, password, self.rules.shortest_password)
+        kept = passwords.hashed(password)
         with self.store.writing() as connection:
-            if connection.scalar(select(user.c.id).where(user.c.folded == fold(name))):
-                raise Refused(f'There is a user "{name}" already.')
-            result = connection.execute(
-                insert(user).values(
-                    name=name,
-                    folded=fold(name),
-                    password=hashed,
-                    stamp=secrets.token_urlsafe(18),
-                    created_at=_now(),
-                )
-            )
-            (number,) = result.inserted_primary_key or (None,)
-            for role in dict.fromkeys(roles):
-                connection.execute(insert(user_role).values(user_id=number, role=role))
+            return _insert(connection, name, kept, roles, attributes or {})
+
+    def invite(self, name: str, roles: Sequence[str]) -> str:
+        """Add a user without a password; return the token of the link that sets it."""
+        name = name.strip()
+        _check_name(name)
+        with self.store.writing() as connection:
+            number = _insert(connection, name, NONE, roles, {})
+            return _make_link(connection, number, INVITATION_LASTS)
+
+    def link_for(self, number: int) -> str:
+        """Return the token of a link by which a user sets a new password; links made
+        before for this user are no longer good."""
+        with self.store.writing() as connection:
+            return _make_link(connection, number, LINK_LASTS)
+
+    def of_link(self, token: str) -> str | None:
+        """Return the name of the user whose password a link sets, None when it is not,
+        or no longer, good."""
+        statement = (
+            select(user.c.name)
+            .join(link, link.c.user_id == user.c.id)
+            .where(link.c.token == _digest(token), link.c.expires_at > now())
+            .where(user.c.disabled.is_(False))
+        )
+        with self.store.reading() as connection:
+            return connection.scalar(statement)
+
+    def use_link(self, token: str, password: str) -> str:
+        """Set a password by a link, which is then used up; return the user's name. All
+        sessions of the user end."""
+        name = self.of_link(token)
+        if name is None:
+            raise Refused(_("This link is no longer good."))
+        check_password(name, password, self.rules.shortest_password)
+        kept = passwords.hashed(password)
+        with self.store.writing() as connection:
+            used = delete(link).where(link.c.token == _digest(token))
+            if not connection.execute(used).rowcount:
+                raise Refused(_("This link is no longer good."))
+            _set_password(connection, fold(name), kept)
+        return name
 
     def set_password(self, name: str, password: str) -> None:
         """Give a user a new password, which ends all of the user's sessions."""
-        check_password(name, password)
-        values = {
-            "password": _hasher.hash(password),
-            "stamp": secrets.token_urlsafe(18),
-        }
-        self._change(name, values)
+        check_password(name, password, self.rules.shortest_password)
+        kept = passwords.hashed(password)
+        with self.store.writing() as connection:
+            _set_password(connection, fold(name), kept)
+
+    def change_password(self, visitor: Visitor, old: str, new: str) -> None:
+        """Change one's own password; the other sessions of the user end."""
+        with self.store.reading() as connection:
+            kept = connection.scalar(
+                select(user.c.password).where(user.c.id == visitor.id)
+            )
+        if not passwords.is_right(kept, old):
+            raise Refused(_("The present password is another."))
+        check_password(visitor.name, new, self.rules.shortest_password)
+        hashed = passwords.hashed(new)
+        with self.store.writing() as connection:
+            _set_password(connection, fold(visitor.name), hashed, visitor.token)
 
     def disable(self, name: str) -> None:
         """Let a user no longer sign in, and end the user's sessions."""
-        self._change(name, {"disabled": True, "stamp": secrets.token_urlsafe(18)})
-
-    def _change(self, name: str, values: Mapping[str, object]) -> None:
+        number = self.find(name).id
         with self.store.writing() as connection:
-            statement = update(user).where(user.c.folded == fold(name)).values(values)
-            if not connection.execute(statement).rowcount:
-                raise Refused(f'There is no user "{name}".')
+            self._keep_a_keeper(connection, number, ())
+            connection.execute(
+                update(user).where(user.c.id == number).values(disabled=True)
+            )
+            for table in (session, link):
+                connection.execute(delete(table).where(table.c.user_id == number))
+
+    def enable(self, name: str) -> None:
+        """Let a user sign in again."""
+        number = self.find(name).id
+        with self.store.writing() as connection:
+            connection.execute(
+                update(user).where(user.c.id == number).values(disabled=False)
+            )
+
+    def set_roles(self, number: int, roles: Collection[str]) -> None:
+        """Give a user these roles and no others. Raises Refused when nobody would be
+        left to keep the accounts."""
+        with self.store.writing() as connection:
+            self._keep_a_keeper(connection, number, roles)
+            connection.execute(delete(user_role).where(user_role.c.user_id == number))
+            for role in dict.fromkeys(roles):
+                connection.execute(insert(user_role).values(user_id=number, role=role))
+
+    def _keep_a_keeper(
+        self, connection: Connection, number: int, roles: Collection[str]
+    ) -> None:
+        if not self.keeping or self.keeping & set(roles):
+            return
+        of_keepers = (
+            select(user.c.id)
+            .join(user_role, user_role.c.user_id == user.c.id)
+            .where(user_role.c.role.in_(self.keeping), user.c.disabled.is_(False))
+        )
+        keepers = set(connection.scalars(of_keepers))
+        if keepers == {number}:
+            raise Refused(_("Nobody would be left who keeps the accounts."))
+
+    def set_attributes(self, number: int, attributes: Mapping[str, str]) -> None:
+        """Give a user these attributes and no others."""
+        with self.store.writing() as connection:
+            mine = user_attribute.c.user_id == number
+            connection.execute(delete(user_attribute).where(mine))
+            for name, value in attributes.items():
+                values = {"user_id": number, "name": name, "value": value}
+                connection.execute(insert(user_attribute).values(values))
+
+    def set_profile(self, number: int, language: str, time_zone: str) -> None:
+        """Keep how a user wants dates and numbers written, and in which zone."""
+        values = {"language": language or None, "time_zone": time_zone or None}
+        with self.store.writing() as connection:
+            connection.execute(update(user).where(user.c.id == number).values(values))
+
+    def rename(self, number: int, name: str) -> None:
+        """Give a user another name. Raises Refused when it is taken."""
+        name = name.strip()
+        _check_name(name)
+        with self.store.writing() as connection:
+            taken = select(user.c.id).where(user.c.folded == fold(name))
+            if connection.scalar(taken.where(user.c.id != number)):
+                raise Refused(_('There is a user "%(name)s" already.', name=name))
+            connection.execute(
+                update(user)
+                .where(user.c.id == number)
+                .values(name=name, folded=fold(name))
+            )
+
+    # Looking at them
 
     def accounts(self) -> list[Account]:
         """Return all users by name."""
+        return self._accounts(true())
+
+    def find(self, name: str) -> Account:
+        """Return the user of this name. Raises Refused when there is none."""
+        for account in self._accounts(user.c.folded == fold(name)):
+            return account
+        raise Refused(_('There is no user "%(name)s".', name=name))
+
+    def account(self, number: int) -> Account | None:
+        """Return the user of this number."""
+        return next(iter(self._accounts(user.c.id == number)), None)
+
+    def _accounts(self, which: ColumnElement[bool]) -> list[Account]:
+        chosen = select(user.c.id).where(which)
         with self.store.reading() as connection:
-            rows = connection.execute(select(user).order_by(user.c.folded)).all()
-            return [
-                Account(row.name, _roles(connection, row.id), row.disabled)
-                for row in rows
-            ]
+
+            def gathered(table: Table, *columns: str) -> dict[int, list[Any]]:
+                held = select(table.c.user_id, *[table.c[name] for name in columns])
+                return _gathered(connection, held.where(table.c.user_id.in_(chosen)))
+
+            rows = connection.execute(select(user).where(which).order_by(user.c.folded))
+            found = rows.all()
+            roles = gathered(user_role, "role")
+            values = gathered(user_attribute, "name", "value")
+            seen = gathered(session, "seen_at")
+        live = now() - self.rules.idle
+        return [
+            Account(
+                id=row.id,
+                name=row.name,
+                roles=tuple(sorted(role for (role,) in roles.get(row.id, ()))),
+                disabled=row.disabled,
+                is_invited=row.password == NONE,
+                attributes=dict(values.get(row.id, ())),
+                sessions=sum(at > live for (at,) in seen.get(row.id, ())),
+            )
+            for row in found
+        ]
 
     def is_empty(self) -> bool:
         """Tell whether there is no user yet."""
         with self.store.reading() as connection:
             return connection.scalar(select(user.c.id).limit(1)) is None
 
-    def load(self, session_id: str) -> Visitor | None:
+    # Their sessions
+
+    def load(self, token: str) -> Visitor | None:
         """Return the user of a session, None when it has ended."""
-        number, _, stamp = session_id.partition(".")
-        if not number.isdecimal():
-            return None
         with self.store.reading() as connection:
-            rows = connection.execute(_OF_SESSION, {"number": int(number)}).all()
-        if not rows or rows[0].disabled:
-            return None
-        first = rows[0]
-        if not secrets.compare_digest(first.stamp, stamp):
-            return None
-        roles = tuple(sorted(row.role for row in rows if row.role is not None))
-        return Visitor(int(number), first.name, first.stamp, roles)
-
-    def sign_in(self, name: str, password: str, origin: str) -> Visitor | None:
-        """Return the user with this name and password, None when there is none.
-
-        Takes as long for a name that does not exist. Raises TooManyFailures, for
-        names that do not exist too.
-        """
-        with self.store.reading() as connection:
-            if _has_failed_too_often(connection, fold(name), origin):
-                raise TooManyFailures
-            row = connection.execute(
-                select(user).where(user.c.folded == fold(name))
-            ).first()
-            roles = _roles(connection, row.id) if row is not None else ()
-        good = _is_right(
-            row.password if row is not None else _nobodys_password(), password
-        )
-        with self.store.writing() as connection:
-            if row is None or row.disabled or not good:
-                _note_failure(connection, fold(name), origin)
+            digest = {"token": _digest(token)}
+            rows = connection.execute(_FIRST_OF_SESSION, digest).all()
+            if not rows or rows[0].disabled:
                 return None
-            connection.execute(delete(failure).where(failure.c.folded == fold(name)))
-            if _hasher.check_needs_rehash(row.password):
-                renewed = {"password": _hasher.hash(password)}
+            number = {"number": rows[0].id}
+            rows_ = connection.execute(_ATTRIBUTES, number)
+            attributes = {row.name: row.value for row in rows_}
+        first, moment = rows[0], now()
+        if (
+            first.seen_at < moment - self.rules.idle
+            or first.began_at < moment - self.rules.absolute
+        ):
+            self.sign_out(token)
+            return None
+        if first.seen_at < moment - SEEN_EVERY:
+            with self.store.writing() as connection:
+                mine = update(session).where(session.c.token == _digest(token))
+                connection.execute(mine.values(seen_at=moment))
+        roles = tuple(sorted(row.role for row in rows if row.role is not None))
+        return Visitor(
+            first.id, first.name, roles, token, attributes,
+            first.language or "", first.time_zone or "",
+        )  # fmt: skip
+
+    def sign_in(
+        self,
+        name: str,
+        password: str,
+        origin: str,
+        device_token: str = "",
+        browser: str = "",
+    ) -> Visitor | None:
+        """Return the user with this name and password in a new session, None when there
+        is none.
+
+        Takes as long for a name that does not exist. Raises TooManyFailures, for names
+        that do not exist too.
+        """
+        folded, network = fold(name)[:80], network_of(origin)
+        with self.store.writing() as connection:
+            row = connection.execute(
+                select(user).where(user.c.folded == folded)
+            ).first()
+            number = row.id if row is not None else 0
+            known = _is_known(connection, number, device_token)
+            tried = Try(folded, network, _digest(device_token) if known else "")
+            begin_try(connection, tried)
+        good = passwords.is_right(row.password if row is not None else None, password)
+        if row is None or row.disabled or not good:
+            return None
+        token, moment = secrets.token_urlsafe(32), now()
+        with self.store.writing() as connection:
+            forgive(connection, tried)
+            old = session.c.began_at < moment - self.rules.absolute
+            connection.execute(delete(session).where(old))
+            connection.execute(
+                insert(session).values(
+                    token=_digest(token),
+                    user_id=row.id,
+                    began_at=moment,
+                    seen_at=moment,
+                    origin=network,
+                    browser=browser[:200],
+                )
+            )
+            if passwords.is_outdated(row.password):
+                renewed = {"password": passwords.hashed(password)}
                 connection.execute(
                     update(user).where(user.c.id == row.id).values(renewed)
                 )
-        return Visitor(row.id, row.name, row.stamp, roles)
+        return self.load(token)
+
+    def remember_device(self, number: int, device_token: str) -> None:
+        """Remember that a user signed in on a device."""
+        digest = _digest(device_token)
+        with self.store.writing() as connection:
+            mine = (device.c.token == digest) & (device.c.user_id == number)
+            if not connection.execute(
+                update(device).where(mine).values(seen_at=now())
+            ).rowcount:
+                values = {"token": digest, "user_id": number, "seen_at": now()}
+                connection.execute(insert(device).values(values))
+
+    def sign_out(self, token: str) -> None:
+        """End a session."""
+        with self.store.writing() as connection:
+            connection.execute(delete(session).where(session.c.token == _digest(token)))
+
+    def sessions(self, number: int) -> list[OpenSession]:
+        """Return the open sessions of a user, the latest first."""
+        statement = (
+            select(session)
+            .where(session.c.user_id == number)
+            .where(session.c.seen_at > now() - self.rules.idle)
+            .order_by(session.c.seen_at.desc())
+        )
+        with self.store.reading() as connection:
+            return [
+                OpenSession(
+                    row.token[:16], row.began_at, row.seen_at, row.origin, row.browser
+                )
+                for row in connection.execute(statement)
+            ]
+
+    def own_session(self, visitor: Visitor) -> str:
+        """Return what names the present session among those of its user."""
+        return _digest(visitor.token)[:16]
+
+    def end_session(self, number: int, name: str) -> None:
+        """End one session of a user, by what names it."""
+        with self.store.writing() as connection:
+            connection.execute(
+                delete(session).where(
+                    session.c.user_id == number,
+                    session.c.token.startswith(name, autoescape=True),
+                )
+            )
+
+    def end_sessions(self, number: int) -> None:
+        """End all sessions of a user."""
+        with self.store.writing() as connection:
+            connection.execute(delete(session).where(session.c.user_id == number))
+
+    # The first one
 
     def invite_first(self, role: str) -> str:
         """Return the token of a link by which the first user can be made, for a day."""
@@ -202,9 +445,7 @@ class Users:
             connection.execute(delete(invitation))
             connection.execute(
                 insert(invitation).values(
-                    token=_digest(token),
-                    role=role,
-                    expires_at=_now() + INVITATION_LASTS,
+                    token=_digest(token), role=role, expires_at=now() + LINK_LASTS
                 )
             )
         return token
@@ -215,7 +456,7 @@ class Users:
             found = connection.execute(
                 select(invitation).where(invitation.c.token == _digest(token))
             ).first()
-        if found is None or found.expires_at < _now() or not self.is_empty():
+        if found is None or found.expires_at < now() or not self.is_empty():
             return None
         return str(found.role)
 
@@ -223,45 +464,86 @@ class Users:
         """Make the first user by a link, which is then used up."""
         role = self.invited_role(token)
         if role is None:
-            raise Refused("This link is no longer good.")
+            raise Refused(_("This link is no longer good."))
         self.add(name, password, [role])
         with self.store.writing() as connection:
             connection.execute(delete(invitation))
 
 
+def _check_name(name: str) -> None:
+    if not name or len(name) > 80 or not name.isprintable():
+        raise Refused(_("A name has 1 to 80 printable characters."))
+
+
+def _insert(
+    connection: Connection,
+    name: str,
+    kept: str,
+    roles: Sequence[str],
+    attributes: Mapping[str, str],
+) -> int:
+    if connection.scalar(select(user.c.id).where(user.c.folded == fold(name))):
+        raise Refused(_('There is a user "%(name)s" already.', name=name))
+    values = {
+        "name": name,
+        "folded": fold(name),
+        "password": kept,
+        "stamp": secrets.token_urlsafe(18),
+        "disabled": False,
+        "created_at": now(),
+    }
+    result = connection.execute(insert(user).values(values))
+    (number,) = result.inserted_primary_key or (0,)
+    for role in dict.fromkeys(roles):
+        connection.execute(insert(user_role).values(user_id=number, role=role))
+    for key, value in attributes.items():
+        held = {"user_id": number, "name": key, "value": value}
+        connection.execute(insert(user_attribute).values(held))
+    return int(number)
+
+
+def _make_link(connection: Connection, number: int, lasts: timedelta) -> str:
+    token = secrets.token_urlsafe(24)
+    connection.execute(delete(link).where(link.c.user_id == number))
+    values = {"token": _digest(token), "user_id": number, "expires_at": now() + lasts}
+    connection.execute(insert(link).values(values))
+    return token
+
+
+def _set_password(
+    connection: Connection, folded: str, kept: str, but: str = ""
+) -> None:
+    """Keep a new password; end the user's sessions and links, `but` one session."""
+    number = connection.scalar(select(user.c.id).where(user.c.folded == folded))
+    if number is None:
+        raise Refused(_('There is no user "%(name)s".', name=folded))
+    values = {"password": kept, "stamp": secrets.token_urlsafe(18)}
+    connection.execute(update(user).where(user.c.id == number).values(values))
+    ended = delete(session).where(session.c.user_id == number)
+    if but:
+        ended = ended.where(session.c.token != _digest(but))
+    connection.execute(ended)
+    connection.execute(delete(link).where(link.c.user_id == number))
+
+
+def _is_known(connection: Connection, number: int, device_token: str) -> bool:
+    if not device_token or not number:
+        return False
+    statement = select(device.c.user_id).where(
+        device.c.token == _digest(device_token), device.c.user_id == number
+    )
+    return connection.scalar(statement) is not None
+
+
+def _gathered(
+    connection: Connection, statement: Any
+) -> dict[int, list[tuple[Any, ...]]]:
+    """Return rows without their first column, by that."""
+    found: dict[int, list[tuple[Any, ...]]] = {}
+    for number, *rest in connection.execute(statement):
+        found.setdefault(number, []).append(tuple(rest))
+    return found
+
+
 def _digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
-
-
-def _roles(connection: Connection, number: int) -> tuple[str, ...]:
-    statement = select(user_role.c.role).where(user_role.c.user_id == number)
-    return tuple(sorted(connection.scalars(statement)))
-
-
-def _is_right(hashed: str, password: str) -> bool:
-    try:
-        return _hasher.verify(hashed, password)
-    except (Argon2Error, InvalidHashError):
-        return False
-
-
-def _has_failed_too_often(connection: Connection, folded: str, origin: str) -> bool:
-    since = _now() - FAILURES_WITHIN
-
-    def count(column: str, value: str) -> int:
-        statement = select(func.count()).where(
-            failure.c[column] == value, failure.c.at > since
-        )
-        return connection.scalar(statement) or 0
-
-    return (
-        count("folded", folded) >= FAILURES_PER_NAME
-        or count("origin", origin) >= FAILURES_PER_ORIGIN
-    )
-
-
-def _note_failure(connection: Connection, folded: str, origin: str) -> None:
-    old = failure.c.at < _now() - FAILURES_WITHIN
-    connection.execute(delete(failure).where(old))
-    values = {"folded": folded[:80], "origin": origin[:80], "at": _now()}
-    connection.execute(insert(failure).values(values))

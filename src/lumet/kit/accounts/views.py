@@ -1,20 +1,31 @@
-"""Signing in and out, and the link that makes the first user."""
+"""Signing in and out, setting a password by a link, and one's own profile."""
 
-from flask import Blueprint, current_app, redirect, render_template, request, url_for
+import secrets
+from collections.abc import Callable
+from zoneinfo import available_timezones
+
+from babel import Locale
+from flask import (
+    Blueprint,
+    current_app,
+    flash,
+    redirect,
+    render_template,
+    request,
+    session,
+    url_for,
+)
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
-from flask_login import current_user, login_user, logout_user
+from flask_login import current_user, login_required, login_user, logout_user
+from werkzeug.wrappers import Response
 
-from .users import Refused, TooManyFailures, Users
+from ..formats import is_language
+from ..pages.site import note, site
+from .users import Refused, TooManyFailures
 
-EXTENSION = "users"
+DEVICE_LASTS = 365 * 24 * 3600  # seconds
 blueprint = Blueprint("accounts", __name__)
-
-
-def users() -> Users:
-    """Return the users of the application that answers the present request."""
-    found: Users = current_app.extensions[EXTENSION]
-    return found
 
 
 @blueprint.route("/sign-in", methods=["GET", "POST"])
@@ -22,52 +33,204 @@ def sign_in() -> ResponseReturnValue:
     """The door: name and password."""
     if current_user.is_authenticated:
         return redirect(url_for("pages.front"))
-    wrong = ""
-    if request.method == "POST":
-        name = request.form.get("name", "")
-        password = request.form.get("password", "")
-        try:
-            visitor = users().sign_in(name, password, request.remote_addr or "")
-        except TooManyFailures:
-            wrong = _("Too many tries. Wait a quarter of an hour.")
-        else:
-            if visitor is not None:
-                login_user(visitor)
-                return redirect(_next())
-            wrong = _("Name and password do not fit together.")
-    page = render_template("sign-in.html", wrong=wrong, no_user=users().is_empty())
-    return page, 422 if wrong else 200
+    users = site().users
+    if request.method == "GET":
+        return render_template("sign-in.html", wrong="", no_user=users.is_empty())
+    name = request.form.get("name", "")
+    token = request.cookies.get(_device_cookie(), "")
+    try:
+        visitor = users.sign_in(
+            name,
+            request.form.get("password", ""),
+            request.remote_addr or "",
+            token,
+            request.user_agent.string,
+        )
+    except TooManyFailures as error:
+        wrong = _(
+            "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
+        )
+        return _door(wrong, 429, {"Retry-After": str(error.seconds)})
+    if visitor is None:
+        note("sign-in", f'refused: "{name[:80]}"')
+        return _door(_("Name and password do not fit together."), 422, {})
+    session.clear()  # nothing that was there before signing in is taken along
+    login_user(visitor)
+    note("sign-in", "signed in")
+    answer = redirect(_next())
+    _remember_device(answer, visitor.id, token)
+    return answer
+
+
+def _door(wrong: str, status: int, headers: dict[str, str]) -> ResponseReturnValue:
+    page = render_template("sign-in.html", wrong=wrong, no_user=site().users.is_empty())
+    return page, status, headers
+
+
+def _wait(seconds: int) -> str:
+    if seconds < 100:
+        return str(_("%(count)s seconds", count=seconds))
+    return str(_("%(count)s minutes", count=-(-seconds // 60)))
+
+
+def _device_cookie() -> str:
+    return f"{current_app.config['SESSION_COOKIE_NAME']}-device"
+
+
+def _remember_device(answer: Response, number: int, token: str) -> None:
+    """Let this browser be counted by itself when somebody guesses the password."""
+    known = token if len(token) == 43 else secrets.token_urlsafe(32)
+    site().users.remember_device(number, known)
+    answer.set_cookie(
+        _device_cookie(),
+        known,
+        max_age=DEVICE_LASTS,
+        secure=current_app.config["SESSION_COOKIE_SECURE"],
+        httponly=True,
+        samesite="Lax",
+        path=f"{request.script_root}/sign-in",
+    )
 
 
 def _next() -> str:
     wanted = request.args.get("next", "")
     own = wanted.startswith("/") and not wanted.startswith(("//", "/\\"))
-    return request.script_root + wanted if own else url_for("pages.front")
+    plain = not any(odd in wanted for odd in "\\\r\n\t")
+    return request.script_root + wanted if own and plain else url_for("pages.front")
 
 
 @blueprint.post("/sign-out")
 def sign_out() -> ResponseReturnValue:
     """End the session."""
+    if current_user.is_authenticated:
+        site().users.sign_out(current_user.token)
+        note("sign-in", "signed out")
     logout_user()
+    session.clear()
     return redirect(url_for(".sign_in"))
 
 
 @blueprint.route("/first-steward/<token>", methods=["GET", "POST"])
 def first_user(token: str) -> ResponseReturnValue:
     """Make the first user by a link that works once."""
-    if users().invited_role(token) is None:
-        return render_template("first-user.html", is_good=False), 404
+    users = site().users
+
+    def accept(password: str) -> str:
+        users.accept(token, request.form.get("name", ""), password)
+        return "the first user was made by the link"
+
+    return _by_link(users.invited_role(token) is not None, "", accept)
+
+
+@blueprint.route("/set-password/<token>", methods=["GET", "POST"])
+def set_password(token: str) -> ResponseReturnValue:
+    """Set one's password by a link that works once."""
+    users = site().users
+
+    def accept(password: str) -> str:
+        return f"{users.use_link(token, password)} set a password by a link"
+
+    name = users.of_link(token)
+    return _by_link(name is not None, name or "", accept)
+
+
+def _by_link(
+    is_good: bool, name: str, accept: Callable[[str], str]
+) -> ResponseReturnValue:
+    """Show where a link leads, or carry out what was sent from there; `accept` returns
+    what is written in the log."""
     wrong = ""
-    if request.method == "POST":
-        password = request.form.get("password", "")
-        if password != request.form.get("again", ""):
-            wrong = _("The two passwords differ.")
-        else:
-            try:
-                users().accept(token, request.form.get("name", ""), password)
-            except Refused as error:
-                wrong = str(error)
-            else:
-                return redirect(url_for(".sign_in"))
-    page = render_template("first-user.html", is_good=True, wrong=wrong)
-    return page, 422 if wrong else 200
+    if is_good and request.method == "POST":
+        try:
+            note("account", accept(_new_password()))
+            return redirect(url_for(".sign_in"))
+        except Refused as error:
+            wrong = str(error)
+    page = render_template("by-link.html", is_good=is_good, name=name, wrong=wrong)
+    return page, 422 if wrong else 200 if is_good else 404
+
+
+def _new_password() -> str:
+    """Return the new password that was sent twice. Raises Refused when they differ."""
+    password = request.form.get("password", "")
+    if password != request.form.get("again", ""):
+        raise Refused(_("The two passwords differ."))
+    return password
+
+
+@blueprint.get("/profile")
+@login_required  # type: ignore[untyped-decorator]
+def profile() -> ResponseReturnValue:
+    """One's own name, language, time zone, password and sessions."""
+    return _profile()
+
+
+def _profile(wrong: str = "", status: int = 200) -> ResponseReturnValue:
+    users = site().users
+    page = render_template(
+        "profile.html",
+        wrong=wrong,
+        shortest=users.rules.shortest_password,
+        sessions=users.sessions(current_user.id),
+        own=users.own_session(current_user),
+        languages=_languages(),
+        zones=sorted(available_timezones()),
+    )
+    return page, status
+
+
+def _languages() -> list[tuple[str, str]]:
+    """Return languages whose dates and numbers can be written, by their own names."""
+    codes = ("cs", "da", "de", "en_GB", "en_US", "es", "fi", "fr", "it", "nb", "nl", "pl",
+             "pt", "sv")  # fmt: skip
+    own = site().default_language
+    named = {
+        code: Locale.parse(code).get_display_name() or code for code in {own, *codes}
+    }
+    return sorted(named.items(), key=lambda item: item[1].casefold())
+
+
+@blueprint.post("/profile")
+@login_required  # type: ignore[untyped-decorator]
+def save_profile() -> ResponseReturnValue:
+    """Keep one's name, language and time zone."""
+    language = request.form.get("language", "")
+    zone = request.form.get("time_zone", "")
+    if (language and not is_language(language)) or (
+        zone and zone not in available_timezones()
+    ):
+        return _profile(_("Choose a language and a time zone of the lists."), 422)
+    try:
+        if (name := request.form.get("name", current_user.name)) != current_user.name:
+            site().users.rename(current_user.id, name)
+            note("account", f"changed the own name to {name}")
+    except Refused as error:
+        return _profile(str(error), 422)
+    site().users.set_profile(current_user.id, language, zone)
+    flash(_("Saved."))
+    return redirect(url_for(".profile"))
+
+
+@blueprint.post("/profile/password")
+@login_required  # type: ignore[untyped-decorator]
+def change_password() -> ResponseReturnValue:
+    """Change one's own password; one's other sessions end."""
+    present = request.form.get("present", "")
+    try:
+        site().users.change_password(current_user, present, _new_password())
+    except Refused as error:
+        return _profile(str(error), 422)
+    note("account", "changed the own password")
+    flash(_("The password was changed; your other sessions have ended."))
+    return redirect(url_for(".profile"))
+
+
+@blueprint.post("/profile/end")
+@login_required  # type: ignore[untyped-decorator]
+def end_session() -> ResponseReturnValue:
+    """End one of one's own sessions."""
+    name = request.form.get("session", "")
+    if len(name) == 16:
+        site().users.end_session(current_user.id, name)
+        note("account", "ended an own session")
+    return redirect(url_for(".profile"))

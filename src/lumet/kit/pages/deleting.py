@@ -1,11 +1,22 @@
 """Deleting a record: what hangs on it is said first."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, and_, delete, func, literal, select
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    FromClause,
+    Select,
+    and_,
+    case,
+    func,
+    literal,
+    select,
+    text,
+)
 
 from ..reach import UNBOUNDED, Reach
 from .listing import list_plan
@@ -38,34 +49,155 @@ class Consequences:
 
 
 def consequences(
-    site: Site, connection: Connection, pages: TablePages, reach: Reach, record: Record
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    record: Record,
+    key: Mapping[str, Any],
 ) -> Consequences:
-    """Find out what deleting `record` would do."""
+    """Find out what deleting `record`, which has this key, would do."""
     found = Consequences()
+    beyond = beyond_delete(site, connection, pages, reach, key)
     for reference in site.registry.incoming[pages.name]:
         hanging = _hanging(site, connection, reference, reach, record)
         if hanging is None:
             continue
         if reference.on_delete == "cascade":
-            may = _may_cascade(site, reference.source, reach, set())
-            (found.goes if may else found.forbids).append(hanging)
+            (found.forbids if beyond else found.goes).append(hanging)
         elif reference.on_delete in ("set null", "set default"):
             found.loses.append(hanging)
         else:
             found.forbids.append(hanging)
+    if beyond and not found.forbids:
+        found.forbids.append(Hanging(str(_("records you may not delete")), []))
     return found
 
 
-def _may_cascade(site: Site, name: str, reach: Reach, seen: set[str]) -> bool:
-    """Tell whether the user may delete all that a cascade into table `name` reaches."""
-    if name in seen:
-        return True
-    seen.add(name)
-    return reach.may("delete", site.registry[name].table.fullname) and all(
-        _may_cascade(site, reference.source, reach, seen)
-        for reference in site.registry.incoming[name]
-        if reference.on_delete == "cascade"
+def beyond_delete(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    key: Mapping[str, Any],
+) -> bool:
+    """Tell whether deleting the record with this key would take records along that the
+    user may not delete: at any depth, along references of a table to itself, and, to be
+    safe, wherever cascades of several tables come back to where they were."""
+    table = pages.table
+    start = select(*_key_columns(site, pages)).where(
+        and_(*[table.c[name] == value for name, value in key.items()])
     )
+    if not _own_cascades(site, pages) and not site.registry.incoming[pages.name]:
+        return False
+    return _goes_beyond(site, connection, pages, reach, start, ())
+
+
+def _goes_beyond(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    chosen: Select[Any],
+    passed: tuple[Reference, ...],
+) -> bool:
+    """Tell it of the records of one table that `chosen` selects."""
+    own = _own_cascades(site, pages)
+    if own:
+        chosen = _with_descendants(pages, chosen, own)
+        if _some_beyond(connection, reach, pages, chosen, pages.key):
+            return True
+    for reference in site.registry.incoming[pages.name]:
+        if reference.on_delete != "cascade" or reference in own:
+            continue
+        source = site.registry[reference.source]
+        held = _referring(source, reference, chosen, _key_columns(site, source))
+        if reference in passed:
+            first = select(literal(1)).select_from(held.subquery()).limit(1)
+            return UNBOUNDED.run(connection, first, reach.bound).first() is not None
+        if _some_beyond(connection, reach, source, chosen, reference) or _goes_beyond(
+            site, connection, source, reach, held, (*passed, reference)
+        ):
+            return True
+    return False
+
+
+def _own_cascades(site: Site, pages: TablePages) -> list[Reference]:
+    return [
+        reference
+        for reference in site.registry.incoming[pages.name]
+        if reference.on_delete == "cascade" and reference.source == pages.name
+    ]
+
+
+def _key_columns(site: Site, pages: TablePages) -> list[ColumnElement[Any]]:
+    """Return the columns that tell records apart, or that others refer to."""
+    keys = dict.fromkeys(pages.key)
+    for reference in site.registry.incoming[pages.name]:
+        keys.update(dict.fromkeys(reference.referred))
+    return [pages.column(key) for key in keys] or [literal(1).label("one")]
+
+
+def _referring(
+    source: TablePages,
+    reference: Reference,
+    chosen: Select[Any],
+    columns: Sequence[ColumnElement[Any]],
+    table: FromClause | None = None,
+) -> Select[Any]:
+    """Select `columns` of the records that refer to those that `chosen` selects."""
+    referring = source.table if table is None else table
+    parents = chosen.subquery()
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    matches = and_(*[referring.c[ours] == parents.c[its] for ours, its in pairs])
+    return select(*columns).select_from(referring.join(parents, matches))
+
+
+def _with_descendants(
+    pages: TablePages, chosen: Select[Any], own: Sequence[Reference]
+) -> Select[Any]:
+    """Select the records that `chosen` selects and all below them. UNION drops what was
+    found before, so that a circle in the data ends."""
+    tree = chosen.cte("tree", recursive=True)
+    below = [
+        select(*[pages.column(column.key) for column in tree.c]).join_from(
+            pages.table,
+            tree,
+            and_(
+                *[
+                    pages.column(ours) == tree.c[its]
+                    for ours, its in zip(
+                        reference.columns, reference.referred, strict=True
+                    )
+                ]
+            ),
+        )
+        for reference in own
+    ]
+    whole = tree.union(*below)
+    return select(*whole.c)
+
+
+def _some_beyond(
+    connection: Connection,
+    reach: Reach,
+    pages: TablePages,
+    chosen: Select[Any],
+    by: Reference | tuple[str, ...],
+) -> bool:
+    """Tell whether the user may not delete some of the records of a table: those that
+    refer to what `chosen` selects, or those of the keys that it selects."""
+    condition = reach.condition("delete", pages.table.fullname)
+    if not condition:
+        return False
+    not_mine = case((text(f"({condition})"), 1), else_=0) == 0
+    table = select(pages.table).where(not_mine).subquery(pages.table.name)
+    if isinstance(by, tuple):
+        reference = Reference(pages.name, by, pages.name, by, "")
+    else:
+        reference = by
+    found = _referring(pages, reference, chosen, [literal(1)], table).limit(1)
+    return UNBOUNDED.run(connection, found, reach.bound).first() is not None
 
 
 def _hanging(
@@ -87,20 +219,20 @@ def _hanging(
     count = UNBOUNDED.run(connection, counted).scalar_one()
     if not count:
         return None
-    if not reach.may("view", pages.table.fullname):
-        return Hanging(_("records you may not see"), [])
+    unseen = str(_("records you may not see"))
+    if not reach.may("view", pages.table.fullname) or any(
+        reach.hides(pages.table.fullname, key) for key in reference.columns
+    ):
+        return Hanging(unseen, [])
     plan = list_plan(site, pages, reach, pages.first, reference.columns)
     page = plan.read(connection, size=NAMED, parent=parent)
-    noun = lower_first(pages.singular if count == 1 else pages.plural)
-    number = f"{count:,}" if count <= MOST_COUNTED else _("over %(n)s", n="1,000")
+    seen = plan.count(connection, parent).number
+    if not seen:
+        return Hanging(unseen, [])
+    noun = lower_first(pages.singular if seen == 1 else pages.plural)
+    number = f"{seen:,}" if seen <= MOST_COUNTED else _("over %(n)s", n="1,000")
+    words = f"{number} {noun}"
+    if count > min(seen, MOST_COUNTED + 1):
+        words = str(_("%(words)s, and records you may not see", words=words))
     named = [line.title for line in page.lines]
-    return Hanging(f"{number} {noun}", named, count > len(named))
-
-
-def delete_record(
-    connection: Connection, pages: TablePages, reach: Reach, key: Mapping[str, Any]
-) -> bool:
-    """Delete the record with this key; tell whether there was one."""
-    matches = and_(*[pages.column(name) == value for name, value in key.items()])
-    result = reach.run(connection, delete(pages.table).where(matches))
-    return result.rowcount > 0
+    return Hanging(words, named, seen > len(named))

@@ -20,7 +20,7 @@ from ..reach import Reach
 from .keyset import Term, branches, make_terms, read_place, write_place
 from .model import Order, TablePages
 from .selection import Cell, Selection
-from .site import Site, record_address
+from .site import Plan, Site, record_address
 
 PAGE_ROWS = 25
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
@@ -54,7 +54,7 @@ class Count:
     is_capped: bool
 
 
-class ListPlan:
+class ListPlan(Plan):
     """The statements and readers of one list in one order, built once.
 
     `by` are the columns that point at a parent, whose values the pages of its related
@@ -71,7 +71,8 @@ class ListPlan:
     ) -> None:
         self.reach = reach
         self.selection = Selection(site.registry, pages, reach, site.language)
-        self.shown = [key for key in pages.shown if key not in by]
+        shown = pages.seen_by(reach, pages.shown)
+        self.shown = [key for key in shown if key not in by]
         has_address = bool(pages.key)
         self._key = self.selection.key_reader() if has_address else None
         self._title = self.selection.title_reader(without=by)
@@ -193,11 +194,9 @@ def list_plan(
 ) -> ListPlan:
     """Return the plan of a list, built when it is first wanted."""
     key = ("list", pages.name, reach.shape, tuple(order), by)
-    plan = site.plans.get(key) or site.keep(
-        key, ListPlan(site, pages, reach, order, by)
-    )
+    plan = site.plan(key, lambda: ListPlan(site, pages, reach, order, by))
     assert isinstance(plan, ListPlan)
-    return plan
+    return plan.within(reach)
 
 
 def is_sortable(pages: TablePages, key: str) -> bool:

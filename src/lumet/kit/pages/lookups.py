@@ -1,8 +1,9 @@
 """Choosing a record by its title."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
+from flask_babel import gettext as _
 from sqlalchemy import (
     ColumnElement,
     Connection,
@@ -18,7 +19,7 @@ from ..fields import LookupField
 from ..reach import Reach
 from .model import Order, Reference, TablePages, python_type
 from .selection import Selection
-from .site import Site
+from .site import Plan, Site
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
@@ -26,7 +27,7 @@ MOST_WORDS = 4
 Option = tuple[str, str]
 
 
-class LookupPlan:
+class LookupPlan(Plan):
     """The statements that find records of one table by their titles, built once."""
 
     def __init__(
@@ -70,7 +71,10 @@ class LookupPlan:
 
     def one(self, connection: Connection, value: Any) -> Option | None:
         """Return the record that `value` refers to, None when none is within reach."""
-        found = self._read(connection, self._one, {"value": value})
+        try:
+            found = self._read(connection, self._one, {"value": value})
+        except OverflowError:  # a number that SQLite cannot hold
+            return None
         return found[0] if found else None
 
     def _read(
@@ -111,25 +115,31 @@ def lookup_plan(site: Site, reference: Reference, reach: Reach) -> LookupPlan:
     """Return the plan that finds what `reference` refers to, built when first wanted."""
     referred = reference.referred[0]
     key = ("lookup", reference.target, referred, reach.shape)
-    plan = site.plans.get(key)
-    if plan is None:
-        pages = site.registry[reference.target]
-        plan = site.keep(key, LookupPlan(site, pages, reach, referred))
+    pages = site.registry[reference.target]
+    plan = site.plan(key, lambda: LookupPlan(site, pages, reach, referred))
     assert isinstance(plan, LookupPlan)
-    return plan
+    return plan.within(reach)
 
 
 def fill_lookups(
-    site: Site, connection: Connection, pages: TablePages, form: Any, reach: Reach
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    form: Any,
+    reach: Reach,
+    entered: Collection[str],
 ) -> None:
     """Give every lookup of a form its choices and the title of its present value."""
     for key, reference in pages.lookups.items():
         field = form._fields.get(key)
-        if not isinstance(field, LookupField) or key not in pages.entered:
+        if not isinstance(field, LookupField) or key not in entered:
             continue
         field.value_type = python_type(pages.column(key))
-        if not reach.may("view", site.registry[reference.target].table.fullname):
-            field.options = [(field._value(), "not visible")] if field._value() else []
+        target = site.registry[reference.target]
+        if not reach.may("view", target.table.fullname):
+            field.options = (
+                [(field._value(), str(_("not visible")))] if field._value() else []
+            )
             continue
         plan = lookup_plan(site, reference, reach)
         options = plan.first(connection, SHORT_LIST + 1)
@@ -137,15 +147,21 @@ def fill_lookups(
         options = options[:SHORT_LIST]
         present = field._value()
         if present and all(value != present for value, _ in options):
-            options.insert(0, _present(connection, plan, field, present))
+            every = reach.rows(target.table) is target.table
+            unknown = present if every else str(_("not visible"))
+            options.insert(0, _present(connection, plan, field, present, unknown))
         field.options = options
 
 
 def _present(
-    connection: Connection, plan: LookupPlan, field: LookupField, present: str
+    connection: Connection,
+    plan: LookupPlan,
+    field: LookupField,
+    present: str,
+    unknown: str,
 ) -> Option:
     try:
         found = plan.one(connection, field.value_type(present))
     except (ValueError, ArithmeticError):
         found = None
-    return found or (present, present)
+    return found or (present, unknown)

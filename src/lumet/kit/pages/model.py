@@ -15,6 +15,7 @@ from sqlalchemy import (
 
 from ..fields import LookupField, OtherField, ValueField
 from ..forms import RecordForm
+from ..reach import Reach, Role
 from .titles import Title, parse_title
 
 
@@ -125,6 +126,12 @@ class TablePages:
         chosen = self.on_add if is_new else self.on_edit
         return tuple(key for key in chosen if key in self.entered) or self.entered
 
+    def enters(self, reach: Reach, roles: Iterable[Role], is_new: bool) -> list[str]:
+        """Return the keys of the columns that a form offers to a user who has `roles`
+        on the record."""
+        keys = self.seen_by(reach, self.entered_on(is_new))
+        return reach.enterable(roles, self.table.fullname, keys, is_new)
+
     def placed(
         self, keys: Sequence[str], chosen: Sequence[str]
     ) -> list[tuple[str, list[str]]]:
@@ -156,6 +163,11 @@ class TablePages:
     def key_types(self) -> tuple[type, ...]:
         """Return the Python types of the key's parts."""
         return tuple(python_type(self.column(key)) for key in self.key)
+
+    def seen_by(self, reach: Reach, keys: Iterable[str]) -> list[str]:
+        """Return those of `keys` that are not hidden from the user."""
+        name = self.table.fullname
+        return [key for key in keys if not reach.hides(name, key)]
 
     def label(self, key: str) -> str:
         """Return what people call a column."""

@@ -10,7 +10,7 @@ from ..reach import Reach
 from .listing import Count, Line, list_plan
 from .model import Reference, Related, TablePages
 from .selection import Cell, Selection
-from .site import Site, add_address, record_address
+from .site import Plan, Site, add_address, record_address
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5
@@ -46,7 +46,7 @@ class Record:
     values: Mapping[str, Any]
 
 
-class RecordPlan:
+class RecordPlan(Plan):
     """The statement and the readers of one record's page, built once."""
 
     def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
@@ -55,7 +55,8 @@ class RecordPlan:
         selection = Selection(site.registry, pages, reach, site.language)
         self._title = selection.title_reader()
         self._cells = {
-            key: selection.cell_reader(key, record_address) for key in pages.fields
+            key: selection.cell_reader(key, record_address)
+            for key in pages.seen_by(reach, pages.fields)
         }
         self._values = {key: selection.value_reader(key) for key in pages.column_keys()}
         matches = [selection.base.c[key] == bindparam(f"k_{key}") for key in pages.key]
@@ -69,9 +70,7 @@ class RecordPlan:
             return None
         sections = [
             (name, [self._fact(row, key) for key in keys])
-            for name, keys in self.pages.placed(
-                list(self.pages.fields), self.pages.on_record
-            )
+            for name, keys in self.pages.placed(list(self._cells), self.pages.on_record)
         ]
         values = {key: read(row) for key, read in self._values.items()}
         return Record(self._title(row) or str(self.pages.singular), sections, values)
@@ -84,9 +83,9 @@ class RecordPlan:
 def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
     """Return the plan of a table's record page, built when it is first wanted."""
     key = ("record", pages.name, reach.shape)
-    plan = site.plans.get(key) or site.keep(key, RecordPlan(site, pages, reach))
+    plan = site.plan(key, lambda: RecordPlan(site, pages, reach))
     assert isinstance(plan, RecordPlan)
-    return plan
+    return plan.within(reach)
 
 
 def read_blocks(
@@ -101,8 +100,15 @@ def read_blocks(
         _block(site, connection, related, site.registry.reference(pages.name, related),
                reach, record)
         for related in pages.details
-        if reach.may("view", site.registry[related.table].table.fullname)
+        if _is_seen(site.registry[related.table], related, reach)
     ]  # fmt: skip
+
+
+def _is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
+    """Tell whether the user may know that records of a table refer here."""
+    return reach.may("view", pages.table.fullname) and list(related.columns) == (
+        pages.seen_by(reach, related.columns)
+    )
 
 
 def _block(
@@ -135,7 +141,8 @@ def _add_address(
     """Return the address that adds a record with its parent filled in."""
     if not (pages.takes("add") and reach.may("add", pages.table.fullname)):
         return ""
-    if not set(reference.columns) <= {*pages.entered}:
+    roles = reach.holding("add", pages.table.fullname)
+    if not set(reference.columns) <= {*pages.enters(reach, roles, is_new=True)}:
         return ""
     pairs = zip(reference.columns, reference.referred, strict=True)
     given = {column: str(record.values[referred]) for column, referred in pairs}

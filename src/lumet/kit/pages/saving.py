@@ -2,7 +2,7 @@
 
 import hashlib
 import hmac
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,23 +13,22 @@ from sqlalchemy import (
     UniqueConstraint,
     and_,
     bindparam,
-    insert,
     literal,
     not_,
     select,
-    update,
 )
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
 from ..fields import LookupField
 from ..forms import RecordForm
-from ..reach import UNBOUNDED, Reach
+from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning
 from .lookups import lookup_plan
-from .model import TablePages, python_type
+from .model import Reference, TablePages, python_type
 from .site import Site, lower_first
 
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
@@ -50,6 +49,7 @@ class Outcome:
     conflicts: dict[str, str] = field(default_factory=dict)
     refused: list[str] = field(default_factory=list)
     seen: dict[str, str] = field(default_factory=dict)
+    changes: Changes = field(default_factory=dict)
 
 
 class Saver:
@@ -61,13 +61,13 @@ class Saver:
         pages: TablePages,
         reach: Reach,
         secret: str,
-        entered: Sequence[str],
     ) -> None:
         self.site = site
         self.pages = pages
         self.reach = reach
         self._secret = secret.encode()
-        self.entered = entered
+        adding = reach.holding("add", pages.table.fullname)
+        self.entered = pages.enters(reach, adding, is_new=True)
 
     def blank(self, given: Mapping[str, str]) -> RecordForm:
         """Return the form for a new record, with `given` texts filled in."""
@@ -88,8 +88,10 @@ class Saver:
     def stored(self, connection: Connection, key: Mapping[str, Any]) -> Outcome:
         """Return the form of the record with this key, and what the user sees of it.
 
-        Raises Gone when there is no such record within reach.
+        Raises Gone when there is no such record within reach, OutOfReach when it may be
+        seen but not changed.
         """
+        self._admit(connection, key)
         values = self._read(connection, key)
         form = self._form(values)
         form.is_new = False
@@ -108,10 +110,11 @@ class Saver:
         }
         self.pages.before_save(connection, written, is_new=True)
         columns = {self.pages.column(key): value for key, value in written.items()}
-        # values by column: keys of columns may differ from their names
-        statement = insert(self.pages.table).values(columns)
-        result = self.reach.run(connection, statement)
-        return Outcome(form, key=encode_key(tuple(result.inserted_primary_key or ())))
+        made = self.reach.insert(connection, self.pages.table, columns)
+        changes = {name: (None, value) for name, value in written.items()}
+        return Outcome(
+            form, key=encode_key(made), changes=self._told(connection, changes)
+        )
 
     def edit(
         self, connection: Connection, key: Mapping[str, Any], typed: MultiDict[str, str]
@@ -119,9 +122,12 @@ class Saver:
         """Save what was typed into the record with this key, unless something is wrong
         or somebody changed the same field since the user saw it.
 
-        Raises Gone when there is no such record within reach.
+        Raises Gone when there is no such record within reach, OutOfReach when it may be
+        seen but not changed.
         """
-        values = self._read(connection, key, lock=True)
+        self.reach.lock(connection, self.pages.table, key)
+        self._admit(connection, key)
+        values = self._read(connection, key)
         form = self._form(values)
         mine, conflicts = self._compare(key, values, form, typed)
         form = self._form(values, mine)
@@ -139,12 +145,51 @@ class Saver:
             columns = {
                 self.pages.column(name): value for name, value in changed.items()
             }
-            statement = update(self.pages.table).where(self._is(key)).values(columns)
-            self.reach.run(connection, statement)
+            self.reach.update(connection, self.pages.table, key, columns)
+            outcome.changes = self._told(
+                connection,
+                {name: (values.get(name), value) for name, value in changed.items()},
+            )
         outcome.key = encode_key(
             [changed.get(name, key[name]) for name in self.pages.key]
         )
         return outcome
+
+    def _admit(self, connection: Connection, key: Mapping[str, Any]) -> None:
+        """Find out which fields of the record with this key the user may enter."""
+        table = self.pages.table
+        roles = self.reach.reaching(connection, table, key, "edit")
+        self.entered = self.pages.enters(self.reach, roles, is_new=False)
+        if not roles:
+            self._read(connection, key)  # what cannot be seen is not there
+            raise OutOfReach(f"edit {table.fullname}")
+
+    def _told(
+        self, connection: Connection, changes: Mapping[str, tuple[Any, Any]]
+    ) -> dict[str, tuple[str | None, str | None]]:
+        """Return changes by label and in words, as the activity log keeps them."""
+
+        def told(name: str, value: Any) -> str | None:
+            if value is None:
+                return None
+            reference = self.pages.lookups.get(name)
+            if reference is not None and self._may_choose(reference):
+                plan = lookup_plan(self.site, reference, self.reach)
+                found = plan.one(connection, value)
+                return found[1] if found is not None else str(value)
+            field_ = self.pages.fields.get(name)
+            if field_ is None:
+                return str(value)
+            return str(field_.show(value, self.site.default_language))
+
+        return {
+            self.pages.label(name): (told(name, before), told(name, after))
+            for name, (before, after) in changes.items()
+        }
+
+    def _may_choose(self, reference: Reference) -> bool:
+        target = self.site.registry[reference.target]
+        return self.reach.may("view", target.table.fullname)
 
     def _form(
         self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
@@ -161,15 +206,11 @@ class Saver:
     def _is(self, key: Mapping[str, Any]) -> Any:
         return and_(*[self.pages.column(name) == value for name, value in key.items()])
 
-    def _read(
-        self, connection: Connection, key: Mapping[str, Any], lock: bool = False
-    ) -> dict[str, Any]:
+    def _read(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, Any]:
         rows = self.reach.rows(self.pages.table)
         columns = [rows.c[name] for name in self.entered]
         matches = [rows.c[name] == bindparam(f"k_{name}") for name in self.pages.key]
         statement = select(literal(1), *columns).where(*matches)
-        if lock:
-            statement = statement.with_for_update()
         bound = {f"k_{name}": value for name, value in key.items()}
         row = self.reach.run(connection, statement, bound).first()
         if row is None:
@@ -213,9 +254,9 @@ class Saver:
                 continue
             text = form._fields[name].clean(typed[name])  # type: ignore[attr-defined]
             seen = typed.get(SEEN + name, "")
-            if text == now or hmac.compare_digest(seen, self._digest(key, name, now)):
+            if text == now or _is_same(seen, self._digest(key, name, now)):
                 continue
-            if hmac.compare_digest(seen, self._digest(key, name, text)):
+            if _is_same(seen, self._digest(key, name, text)):
                 mine[name] = now  # not touched by this user, changed by another
             else:
                 conflicts[name] = self._shown(form._fields[name], values[name])
@@ -257,9 +298,8 @@ class Saver:
                 continue
             if name in values and field_.data is values[name]:
                 continue
-            target = self.site.registry[reference.target]
             plan = None
-            if self.reach.may("view", target.table.fullname):
+            if self._may_choose(reference):
                 plan = lookup_plan(self.site, reference, self.reach)
             if plan is None or plan.one(connection, field_.data) is None:
                 form.add_error(name, _("Choose one of the list."))
@@ -319,6 +359,10 @@ class Saver:
             outcome.refused.append(
                 _("The database does not allow this: %(rule)s.", rule=told.rule)
             )
+
+
+def _is_same(sent: str, digest: str) -> bool:
+    return hmac.compare_digest(sent.encode("utf-8", "replace"), digest.encode())
 
 
 def _literal_default(default: Any) -> str | None:

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Collection, Sequence
 from typing import Any, NamedTuple
 
+from flask_babel import lazy_gettext as _
 from sqlalchemy import ColumnElement, FromClause, Row, Select, func, select, type_coerce
 from sqlalchemy.types import NullType
 
@@ -128,9 +129,10 @@ class Selection:
         place = self.place(self.base, key)
         target = self.registry[reference.target]
         if not self.reach.may("view", target.table.fullname):
-            hidden = Cell("not visible")
+            hidden = Cell(_("not visible"))
             return lambda row: EMPTY if row[place] is None else hidden
-        left_out = Cell("not visible") if "where" in target.table.info else None
+        every = self.reach.rows(target.table) is target.table
+        left_out = None if every else Cell(_("not visible"))
         title = self._title_through(self.pages, self.base, key, ())
         joined = self._joined[(key,)]
         places = [self.place_raw(joined.c[part]) for part in target.key]
@@ -172,6 +174,8 @@ class Selection:
     def _title_part(
         self, pages: TablePages, source: FromClause, key: str, path: Path
     ) -> Reader:
+        if self.reach.hides(pages.table.fullname, key):
+            return _nothing
         reference = pages.lookups.get(key)
         if reference is not None and len(path) < DEPTH:
             target = self.registry[reference.target]

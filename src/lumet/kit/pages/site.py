@@ -1,19 +1,24 @@
 """What the pages of one application share, and what one request knows."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from copy import copy
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Self
 from urllib.parse import urlencode
 
-from flask import Flask, current_app, request
+from flask import Flask, current_app, g, request, session
 from flask_login import current_user
 
+from ..accounts.log import ActivityLog, Actor, Deed
+from ..accounts.throttle import network_of
+from ..accounts.users import Users, Visitor
 from ..addresses import decode_key
 from ..database import Database
-from ..reach import Reach, Role, reach_of
+from ..reach import ANYONE, Attribute, Reach, Role, reach_of
 from .model import Registry, TablePages
 
 EXTENSION = "site"
+LOOK = "look"  # what a session keeps of whom its user looks as
 PLANS_KEPT = 2_000
 
 
@@ -25,15 +30,26 @@ class Site:
     registry: Registry
     roles: dict[str, Role]
     database: Database
-    language: str
+    users: Users
+    log: ActivityLog
+    default_language: str
+    attributes: tuple[Attribute, ...] = ()
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
-    def keep(self, key: tuple[Any, ...], plan: Any) -> Any:
-        """Keep a plan, which is a statement built once; forget all when too many."""
-        if len(self.plans) >= PLANS_KEPT:
-            self.plans.clear()
-        self.plans[key] = plan
-        return plan
+    @property
+    def language(self) -> str:
+        """The language of the present user, for dates and numbers."""
+        return getattr(current_user, "language", "") or self.default_language
+
+    def plan(self, key: tuple[Any, ...], build: Callable[[], Any]) -> Any:
+        """Return what `build` makes, a statement with its readers, built once for each
+        language; all are forgotten when there are too many."""
+        whole = (self.language, *key)
+        if whole not in self.plans:
+            if len(self.plans) >= PLANS_KEPT:
+                self.plans.clear()
+            self.plans[whole] = build()
+        return self.plans[whole]
 
 
 def site() -> Site:
@@ -47,10 +63,116 @@ def install(app: Flask, made: Site) -> None:
     app.extensions[EXTENSION] = made
 
 
+class Plan:
+    """Statements with their readers, built once for all reaches of one shape."""
+
+    reach: Reach
+
+    def within(self, reach: Reach) -> Self:
+        """Return the same for the reach of the present user: what is built once must not
+        keep whom it was built for."""
+        mine = copy(self)
+        mine.reach = reach
+        return mine
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """As whom somebody who keeps the accounts looks at the application."""
+
+    label: str
+    roles: tuple[str, ...]
+    attributes: Mapping[str, str]
+
+
 def reach() -> Reach:
-    """Return what the signed-in user can reach; nothing for anybody else."""
-    roles = current_user.roles if current_user.is_authenticated else ()
-    return reach_of(roles, site().roles)
+    """Return what the present user can reach: by the roles of a signed-in user, else by
+    those of anyone; by another's, and without changes, for who looks as another."""
+    if "reach" not in g:
+        g.reach = _reach()
+    found: Reach = g.reach
+    return found
+
+
+def _reach() -> Reach:
+    made = site()
+    if not current_user.is_authenticated:
+        return reach_of((ANYONE,), made.roles)
+    seen = look()
+    if seen is not None:
+        bound = _bound(made, seen.label, seen.attributes)
+        return reach_of(seen.roles, made.roles, bound, is_looking=True)
+    visitor: Visitor = current_user
+    bound = _bound(made, visitor.name, visitor.attributes)
+    return reach_of(visitor.roles, made.roles, bound)
+
+
+def _bound(
+    made: Site, name: str, attributes: Mapping[str, str]
+) -> dict[str, str | None]:
+    """Return a user's attributes as rules bind them; None for one that is not set, or
+    that was set when it had another type."""
+    bound: dict[str, str | None] = {"name": name}
+    for attribute in made.attributes:
+        try:
+            bound[attribute.name] = attribute.parse(attributes[attribute.name])
+        except (KeyError, ValueError, ArithmeticError):
+            bound[attribute.name] = None
+    return bound
+
+
+def own_roles() -> list[Role]:
+    """Return the roles of the signed-in user, whomever they look as."""
+    if not current_user.is_authenticated:
+        return []
+    held = site().roles
+    return [held[name] for name in current_user.roles if name in held]
+
+
+def may_keep_accounts() -> bool:
+    """Tell whether the signed-in user keeps the accounts."""
+    return any(role.keeps_accounts for role in own_roles())
+
+
+def may_see_log() -> bool:
+    """Tell whether the signed-in user sees the activity log."""
+    return any(role.sees_log for role in own_roles())
+
+
+def look() -> Look | None:
+    """Return as whom the signed-in user looks at the application, None for as usual."""
+    kind, _, word = session.get(LOOK, "").partition(":")
+    if not kind or not may_keep_accounts():
+        return None
+    if "look" not in g:
+        g.look = _look(kind, word)
+    found: Look | None = g.look
+    return found
+
+
+def _look(kind: str, word: str) -> Look | None:
+    if kind == "role" and word in site().roles:
+        return Look(str(site().roles[word].label), (word,), {})
+    account = site().users.account(int(word)) if kind == "user" else None
+    if account is None:
+        return None
+    return Look(account.name, account.roles, account.attributes)
+
+
+def actor() -> Actor:
+    """Return who is doing what the present request does."""
+    known = current_user.is_authenticated
+    return Actor(
+        name=current_user.name if known else "",
+        user_id=current_user.id if known else None,
+        origin=network_of(request.remote_addr or ""),
+        request=g.get("number", ""),
+    )
+
+
+def note(kind: str, words: str, table: str = "") -> None:
+    """Write in the activity log what the present user did, or was refused."""
+    site().log.note(actor(), Deed(kind, table, words=words))
 
 
 def record_address(table: str, key: str) -> str:
@@ -76,6 +198,9 @@ def key_values(made: Site, pages: TablePages, segment: str) -> dict[str, Any]:
     """
     takes_any = made.database.engine.dialect.name == "sqlite"
     values = decode_key(segment, pages.key_types(), takes_any)
+    widest = 1 << (63 if takes_any else 64)  # of a number that a database can hold
+    if any(isinstance(value, int) and abs(value) >= widest for value in values):
+        raise ValueError(segment)
     return dict(zip(pages.key, values, strict=True))
 
 

@@ -21,9 +21,11 @@ from flask_login import current_user
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..reach import Reach
+from ..accounts.log import Deed, recorded
+from ..addresses import encode_key
+from ..reach import LeavesReach, Reach
 from ..refusals import meaning
-from .deleting import consequences, delete_record
+from .deleting import beyond_delete, consequences
 from .listing import PAGE_ROWS, Count, ListPlan, Page, is_sortable, list_plan, read_sort
 from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
 from .model import TablePages
@@ -31,9 +33,14 @@ from .record import Record, read_blocks, record_plan
 from .saving import Gone, Outcome, Saver
 from .site import (
     Site,
+    actor,
     key_values,
     list_address,
+    look,
     lower_first,
+    may_keep_accounts,
+    may_see_log,
+    note,
     reach,
     record_address,
     site,
@@ -45,9 +52,23 @@ RETURN = "return-to"  # the form field that says where one came from
 
 @blueprint.before_request
 def sign_in_first() -> ResponseReturnValue | None:
-    """Nobody sees anything before signing in."""
-    if current_user.is_authenticated:
+    """Nobody sees anything before signing in, but for what anyone may."""
+    if current_user.is_authenticated or _is_open_to_anyone():
         return None
+    return _to_the_door()
+
+
+def _is_open_to_anyone() -> bool:
+    """Tell whether who is not signed in has the right to see what the address names; the
+    first page, where there is any table."""
+    name = (request.view_args or {}).get("name")
+    known = site().registry.pages
+    if name is None:
+        return any(reach().may("view", each.table.fullname) for each in known.values())
+    return name in known and reach().may("view", known[name].table.fullname)
+
+
+def _to_the_door() -> ResponseReturnValue:
     wanted = request.full_path.rstrip("?") if request.method == "GET" else None
     return redirect(url_for("accounts.sign_in", next=wanted))
 
@@ -57,7 +78,10 @@ def menu() -> dict[str, Any]:
     """What every page needs: the menu of the tables within reach."""
     return {
         "site": site(),
-        "menu": _menu if current_user.is_authenticated else list,
+        "menu": _menu,
+        "look": look,
+        "may_keep_accounts": may_keep_accounts,
+        "may_see_log": may_see_log,
         "list_address": list_address,
         "lower_first": lower_first,
     }
@@ -69,7 +93,7 @@ def _menu() -> list[tuple[str, list[tuple[str, str]]]]:
     within, made = reach(), site()
     key = ("menu", within.shape)
     found: list[tuple[str, list[tuple[str, str]]]]
-    found = made.plans.get(key) or made.keep(key, _build_menu(made, within))
+    found = made.plan(key, lambda: _build_menu(made, within))
     return found
 
 
@@ -227,40 +251,47 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     with site().database.reading() as connection:
         record = _record(pages, within, connection, segment)
         blocks = read_blocks(site(), connection, pages, within, record)
+        key = _key(pages, segment)
+        may = {
+            change: pages.takes(change)
+            and bool(within.reaching(connection, pages.table, key, change))
+            for change in ("edit", "delete")
+        }
     return render_template(
         "record.html",
         pages=pages,
         record=record,
         blocks=blocks,
         address=record_address(name, segment),
-        may_edit=pages.takes("edit") and within.may("edit", pages.table.fullname),
-        may_delete=pages.takes("delete") and within.may("delete", pages.table.fullname),
+        may=may,
     )
 
 
-def _saver(pages: TablePages, within: Reach, is_new: bool = False) -> Saver:
-    entered = pages.entered_on(is_new)
-    return Saver(site(), pages, within, current_app.config["SECRET_KEY"], entered)
+def _saver(pages: TablePages, within: Reach) -> Saver:
+    return Saver(site(), pages, within, current_app.config["SECRET_KEY"])
 
 
 @blueprint.route("/t/<name>/add", methods=["GET", "POST"])
 def add(name: str) -> ResponseReturnValue:
     """The form for a new record."""
     pages, within = _pages(name, "add")
-    saver = _saver(pages, within, is_new=True)
+    saver = _saver(pages, within)
     if request.method == "GET":
         outcome = Outcome(saver.blank(request.args.to_dict()))
-        return _form_page(pages, within, outcome, is_new=True)
+        return _form_page(pages, saver, outcome, is_new=True)
+    _note_beyond(pages, saver)
     outcome = Outcome(saver.blank({}))
     try:
-        with site().database.writing() as connection:
+        with recorded(site().log) as recording, site().database.writing() as connection:
             outcome = saver.add(connection, request.form)
-    except DBAPIError as error:
-        _raise_if_busy(error)
-        outcome = _typed_again(pages, saver, outcome)
-        saver.refuse(outcome, error)
+            if outcome.key:
+                title = _title(pages, within, connection, outcome.key)
+                told = Deed("add", name, outcome.key, title, changes=outcome.changes)
+                recording.begin(actor(), told)
+    except (DBAPIError, LeavesReach, OverflowError) as error:
+        outcome = _refused(pages, saver, outcome, error)
     if not outcome.key:
-        return _form_page(pages, within, outcome, is_new=True), 422
+        return _form_page(pages, saver, outcome, is_new=True), 422
     flash(_("%(noun)s added.", noun=pages.singular))
     if "another" in request.form:
         return redirect(_with_return(url_for(".add", name=name)))
@@ -277,13 +308,13 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         if request.method == "GET":
             with site().database.reading() as connection:
                 outcome = saver.stored(connection, key)
-            return _form_page(pages, within, outcome, segment=segment)
+            return _form_page(pages, saver, outcome, segment=segment)
         outcome = _save(pages, saver, key)
     except Gone:
         abort(404)
     if not outcome.key:
         status = 409 if outcome.conflicts else 422
-        return _form_page(pages, within, outcome, segment=segment), status
+        return _form_page(pages, saver, outcome, segment=segment), status
     flash(_("Saved."))
     if _is_left_out(pages, within, outcome.key):
         return redirect(_home(pages))
@@ -292,7 +323,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
 
 def _is_left_out(pages: TablePages, within: Reach, segment: str) -> bool:
     """Tell whether a record that was saved no longer exists for the application."""
-    if "where" not in pages.table.info:
+    if within.rows(pages.table) is pages.table:
         return False
     with site().database.reading() as connection:
         plan = record_plan(site(), pages, within)
@@ -307,41 +338,85 @@ def _raise_if_busy(error: DBAPIError) -> None:
 
 def _save(pages: TablePages, saver: Saver, key: dict[str, Any]) -> Outcome:
     try:
-        with site().database.writing() as connection:
-            return saver.edit(connection, key, request.form)
-    except DBAPIError as error:
-        _raise_if_busy(error)
+        with recorded(site().log) as recording, site().database.writing() as connection:
+            outcome = saver.edit(connection, key, request.form)
+            _note_beyond(pages, saver)
+            if outcome.key and outcome.changes:
+                segment = encode_key(tuple(key.values()))
+                title = _title(pages, saver.reach, connection, outcome.key)
+                changes = outcome.changes
+                told = Deed("edit", pages.name, segment, title, changes=changes)
+                recording.begin(actor(), told)
+            return outcome
+    except (DBAPIError, LeavesReach, OverflowError) as error:
+        if isinstance(error, DBAPIError):
+            _raise_if_busy(error)
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)
-        outcome = _typed_again(pages, saver, outcome)
+        return _refused(pages, saver, outcome, error)
+
+
+def _title(pages: TablePages, within: Reach, connection: Any, segment: str) -> str:
+    """Return the title of a record by its key in an address, "" where it is beyond
+    reach."""
+    plan = record_plan(site(), pages, within)
+    found = plan.read(connection, _key(pages, segment)) if pages.key else None
+    return found.title if found else ""
+
+
+def _refused(
+    pages: TablePages, saver: Saver, outcome: Outcome, error: Exception
+) -> Outcome:
+    """Return the form with what was typed, and why it was not saved."""
+    if isinstance(error, DBAPIError):
+        _raise_if_busy(error)
+    outcome = _typed_again(pages, saver, outcome)
+    if isinstance(error, DBAPIError):
         saver.refuse(outcome, error)
-        return outcome
+    elif isinstance(error, OverflowError):
+        outcome.refused.append(_("A number is too large for the database."))
+    else:
+        outcome.refused.append(
+            _("This would put the record, or a part of it, beyond what you may change.")
+        )
+    return outcome
+
+
+def _note_beyond(pages: TablePages, saver: Saver) -> None:
+    """Note fields of the table that were sent and that no form offers this user: they
+    are ignored."""
+    beyond = sorted(set(request.form) & set(pages.column_keys()) - set(saver.entered))
+    if beyond:
+        words = f"fields that the form does not offer: {', '.join(beyond)}"
+        note("refusal", words, table=pages.name)
 
 
 def _typed_again(pages: TablePages, saver: Saver, outcome: Outcome) -> Outcome:
     """Return the form with what was typed, after the database refused it."""
     form = pages.form(formdata=MultiDict(request.form))
     form.is_new = outcome.form.is_new
+    for key in set(form._fields) - set(saver.entered):
+        del form._fields[key]
     return Outcome(form, seen=outcome.seen)
 
 
 def _form_page(
     pages: TablePages,
-    within: Reach,
+    saver: Saver,
     outcome: Outcome,
     is_new: bool = False,
     segment: str = "",
 ) -> str:
-    form = outcome.form
+    form, within, entered = outcome.form, saver.reach, saver.entered
     with site().database.reading() as connection:
-        fill_lookups(site(), connection, pages, form, within)
+        fill_lookups(site(), connection, pages, form, within, entered)
         record = None if is_new else _record(pages, within, connection, segment)
     chosen = pages.on_add if is_new else pages.on_edit
     return render_template(
         "form.html",
         pages=pages,
         form=form,
-        sections=pages.placed(pages.entered_on(is_new), chosen),
+        sections=pages.placed(entered, chosen),
         outcome=outcome,
         mistakes=form.mistakes(),
         record=record,
@@ -380,12 +455,26 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
     refused = False
     with site().database.reading() as connection:
         record = _record(pages, within, connection, segment)
-        found = consequences(site(), connection, pages, within, record)
+        if not within.reaching(connection, pages.table, key, "delete"):
+            abort(403)
+        found = consequences(site(), connection, pages, within, record, key)
     if request.method == "POST" and not found.forbids:
         try:
-            with site().database.writing() as connection:
-                if not delete_record(connection, pages, within, key):
+            with (
+                recorded(site().log) as recording,
+                site().database.writing() as connection,
+            ):
+                if beyond_delete(site(), connection, pages, within, key):
+                    abort(403)
+                if not within.delete(connection, pages.table, key):
                     abort(404)
+                gone = {
+                    fact.label: (str(fact.cell.text), None)
+                    for _name, facts in record.sections
+                    for fact in facts
+                }
+                told = Deed("delete", name, segment, record.title, changes=gone)
+                recording.begin(actor(), told)
         except DBAPIError as error:
             _raise_if_busy(error)
             refused = True
@@ -408,7 +497,7 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
     pages, within = _pages(name)
     reference = pages.lookups.get(column)
-    if reference is None:
+    if reference is None or within.hides(pages.table.fullname, column):
         abort(404)
     if not within.may("view", site().registry[reference.target].table.fullname):
         abort(404)

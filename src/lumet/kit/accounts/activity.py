@@ -1,0 +1,109 @@
+"""The pages of the activity log, for those who may see it."""
+
+import csv
+import io
+from collections.abc import Iterator
+from datetime import date, datetime, time, timedelta
+from urllib.parse import urlencode
+
+from flask import (
+    Blueprint,
+    Response,
+    abort,
+    redirect,
+    render_template,
+    request,
+    url_for,
+)
+from flask.typing import ResponseReturnValue
+from flask_login import current_user
+
+from ..pages.site import may_see_log, note, site
+from .log import KINDS, Entry, Wanted
+
+PAGE_ENTRIES = 50
+_RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
+_HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
+             "field", "before", "after", "request")  # fmt: skip
+blueprint = Blueprint("activity", __name__)
+
+
+@blueprint.before_request
+def only_for_some() -> ResponseReturnValue | None:
+    """To others than those who may see the log it is not there."""
+    if not current_user.is_authenticated:
+        return redirect(url_for("accounts.sign_in"))
+    if not may_see_log():
+        abort(404)
+    return None
+
+
+@blueprint.get("/log")
+def entries() -> ResponseReturnValue:
+    """A page of the log, the latest first."""
+    log = site().log
+    before = request.args.get("before", 0, type=int)
+    found = log.read(_wanted(), PAGE_ENTRIES + 1, before)
+    more = found[PAGE_ENTRIES - 1].id if len(found) > PAGE_ENTRIES else 0
+    kept = [(k, v) for k, v in request.args.items() if k != "before" and v]
+    return render_template(
+        "log.html",
+        entries=found[:PAGE_ENTRIES],
+        more=_address(".entries", [*kept, ("before", str(more))]) if more else "",
+        export=_address(".export", kept),
+        kinds=KINDS,
+        tables={p.name: str(p.plural) for p in site().registry.pages.values()},
+        unfinished=log.unfinished(),
+    )
+
+
+def _address(endpoint: str, kept: list[tuple[str, str]]) -> str:
+    return f"{url_for(endpoint)}?{urlencode(kept)}" if kept else url_for(endpoint)
+
+
+def _wanted() -> Wanted:
+    since, until = _day("from"), _day("to")
+    return Wanted(
+        name=request.args.get("name", ""),
+        kind=request.args.get("kind", ""),
+        table=request.args.get("table", ""),
+        key=request.args.get("key", ""),
+        since=since,
+        until=until + timedelta(days=1) if until else None,
+    )
+
+
+def _day(name: str) -> datetime | None:
+    try:
+        return datetime.combine(date.fromisoformat(request.args.get(name, "")), time())
+    except ValueError:
+        return None
+
+
+@blueprint.get("/log.csv")
+def export() -> ResponseReturnValue:
+    """The log as a file for spreadsheets, a line for each field that was changed."""
+    note("export", "exported the activity log")
+    lines = _lines(site().log.each(_wanted()))
+    answer = Response(lines, mimetype="text/csv")
+    answer.headers["Content-Disposition"] = 'attachment; filename="activity-log.csv"'
+    return answer
+
+
+def _lines(entries_: Iterator[Entry]) -> Iterator[str]:
+    yield _line(_HEADINGS)
+    for each in entries_:
+        actor, deed = each.actor, each.deed
+        begin = (each.at.isoformat(" ", "seconds"), actor.name, actor.origin, deed.kind,
+                 each.state, deed.table, deed.key, deed.title, deed.words)  # fmt: skip
+        changes = [(k, old or "", new or "") for k, (old, new) in deed.changes.items()]
+        for change in changes or [("", "", "")]:
+            yield _line((*begin, *change, actor.request))
+
+
+def _line(values: tuple[str, ...]) -> str:
+    """Write a line as RFC 4180 has it, without what a spreadsheet would reckon."""
+    safe = [f"'{value}" if value.startswith(_RISKY) else value for value in values]
+    written = io.StringIO()
+    csv.writer(written).writerow(safe)
+    return written.getvalue()

@@ -1,0 +1,238 @@
+"""For those who keep the accounts: users, roles, and looking as another."""
+
+import re
+from collections.abc import Callable
+from functools import wraps
+from typing import Any, ParamSpec
+
+from flask import (
+    Blueprint,
+    abort,
+    flash,
+    redirect,
+    render_template,
+    request,
+    session,
+    url_for,
+)
+from flask.typing import ResponseReturnValue
+from flask_babel import gettext as _
+from flask_login import current_user
+
+from ..pages.site import LOOK, look, may_keep_accounts, note, site
+from ..reach import ALL, ANYONE
+from .users import INVITATION_LASTS, LINK_LASTS, Account, Refused
+
+blueprint = Blueprint("keeping", __name__)
+P = ParamSpec("P")
+_BOUND = re.compile(r"CAST\(:user_(\w+) AS [^()]*(?:\([^()]*\))?\)|(?<!\\):user_(\w+)")
+
+
+def for_keepers(
+    view: Callable[P, ResponseReturnValue],
+) -> Callable[P, ResponseReturnValue]:
+    """Let only those in who keep the accounts; to others the page is not there."""
+
+    @wraps(view)
+    def kept(*positional: P.args, **named: P.kwargs) -> ResponseReturnValue:
+        if not current_user.is_authenticated:
+            return redirect(url_for("accounts.sign_in"))
+        if not may_keep_accounts():
+            abort(404)
+        return view(*positional, **named)
+
+    return kept
+
+
+@blueprint.get("/accounts")
+@for_keepers
+def accounts() -> ResponseReturnValue:
+    """All users."""
+    return _accounts()
+
+
+def _accounts(wrong: str = "", status: int = 200) -> ResponseReturnValue:
+    page = render_template(
+        "accounts.html",
+        accounts=site().users.accounts(),
+        roles=_offered(),
+        wrong=wrong,
+    )
+    return page, status
+
+
+def _offered() -> dict[str, str]:
+    """Return the roles that a user can have: all but that of who is not signed in."""
+    return {
+        name: str(role.label) for name, role in site().roles.items() if name != ANYONE
+    }
+
+
+def _chosen_roles() -> list[str]:
+    return [role for role in request.form.getlist("role") if role in _offered()]
+
+
+@blueprint.post("/accounts/add")
+@for_keepers
+def add() -> ResponseReturnValue:
+    """Add a user, who sets a password by a link that works once."""
+    roles = _chosen_roles()
+    if not roles:
+        return _accounts(_("Choose at least one role."), 422)
+    name = request.form.get("name", "")
+    try:
+        token = site().users.invite(name, roles)
+    except Refused as error:
+        return _accounts(str(error), 422)
+    account = site().users.find(name)
+    note("account", f"invited {account.name} as {', '.join(roles)}")
+    return _show_link(account, token, INVITATION_LASTS.days * 24)
+
+
+def _show_link(account: Account, token: str, hours: int) -> str:
+    address = url_for("accounts.set_password", token=token, _external=True)
+    return render_template(
+        "account-link.html", account=account, address=address, hours=hours
+    )
+
+
+def _account(number: int) -> Account:
+    found = site().users.account(number)
+    if found is None:
+        abort(404)
+    return found
+
+
+@blueprint.get("/accounts/<int:number>")
+@for_keepers
+def account(number: int) -> ResponseReturnValue:
+    """One user."""
+    return _page(number)
+
+
+def _page(number: int, wrong: str = "", status: int = 200) -> ResponseReturnValue:
+    page = render_template(
+        "account.html",
+        account=_account(number),
+        roles=_offered(),
+        attributes=site().attributes,
+        sessions=site().users.sessions(number),
+        wrong=wrong,
+    )
+    return page, status
+
+
+@blueprint.post("/accounts/<int:number>")
+@for_keepers
+def save(number: int) -> ResponseReturnValue:
+    """Give a user other roles and attributes."""
+    before = _account(number)
+    attributes = {}
+    for attribute in site().attributes:
+        typed = request.form.get(f"attribute-{attribute.name}", "").strip()
+        if typed:
+            try:
+                attributes[attribute.name] = attribute.parse(typed)[:400]
+            except (ValueError, ArithmeticError):
+                text = _("%(name)s takes a value of the type %(kind)s.",
+                         name=attribute.name, kind=attribute.kind)  # fmt: skip
+                return _page(number, text, 422)
+    roles = _chosen_roles()
+    try:
+        site().users.set_roles(number, roles)
+    except Refused as error:
+        return _page(number, str(error), 422)
+    site().users.set_attributes(number, attributes)
+    words = f"{before.name}: roles {_listed(before.roles)} → {_listed(roles)}"
+    for name in sorted({*before.attributes, *attributes}):
+        old, new = before.attributes.get(name), attributes.get(name)
+        if old != new:
+            words += f"; {name} {old or '–'} → {new or '–'}"
+    note("account", words)
+    flash(_("Saved."))
+    return redirect(url_for(".account", number=number))
+
+
+def _listed(roles: Any) -> str:
+    return ", ".join(sorted(roles)) or "–"
+
+
+@blueprint.post("/accounts/<int:number>/link")
+@for_keepers
+def make_link(number: int) -> ResponseReturnValue:
+    """Make a link by which a user sets a new password."""
+    found = _account(number)
+    token = site().users.link_for(number)
+    note("account", f"made a link to set the password of {found.name}")
+    return _show_link(found, token, int(LINK_LASTS.total_seconds()) // 3600)
+
+
+@blueprint.post("/accounts/<int:number>/end")
+@for_keepers
+def end_sessions(number: int) -> ResponseReturnValue:
+    """End all sessions of a user."""
+    found = _account(number)
+    site().users.end_sessions(number)
+    note("account", f"ended all sessions of {found.name}")
+    flash(_("All sessions of %(name)s have ended.", name=found.name))
+    return redirect(url_for(".account", number=number))
+
+
+@blueprint.post("/accounts/<int:number>/disable")
+@for_keepers
+def disable(number: int) -> ResponseReturnValue:
+    """Let a user no longer sign in, or again."""
+    found = _account(number)
+    try:
+        if found.disabled:
+            site().users.enable(found.name)
+        else:
+            site().users.disable(found.name)
+    except Refused as error:
+        return _page(number, str(error), 422)
+    note("account", f"{'enabled' if found.disabled else 'disabled'} {found.name}")
+    return redirect(url_for(".account", number=number))
+
+
+@blueprint.get("/roles")
+@for_keepers
+def roles() -> ResponseReturnValue:
+    """Who may do what: every role on every table."""
+    made = site()
+    tables = [pages for pages in made.registry.pages.values() if not pages.for_lookups]
+    tables.sort(key=lambda pages: (str(pages.group), str(pages.plural).casefold()))
+    return render_template(
+        "roles.html", plainly=_plainly, roles=list(made.roles.values()), tables=tables, all_rights=ALL,
+        accounts=made.users.accounts(),
+    )  # fmt: skip
+
+
+def _plainly(condition: str) -> str:
+    """Return a condition as access.toml has it."""
+    return _BOUND.sub(r":user.\1\2", condition).replace("\\:", ":")
+
+
+@blueprint.post("/look")
+@for_keepers
+def begin_look() -> ResponseReturnValue:
+    """Look at the application as a role or a user has it."""
+    wanted = request.form.get("as", "")
+    kind, _colon, word = wanted.partition(":")
+    known = (kind == "role" and word in site().roles) or (
+        kind == "user" and word.isdecimal() and site().users.account(int(word))
+    )
+    if not known:
+        abort(404)
+    session[LOOK] = wanted
+    found = look()
+    note("look", f"looks at the application as {found.label if found else wanted}")
+    return redirect(url_for("pages.front"))
+
+
+@blueprint.post("/look/end")
+@for_keepers
+def end_look() -> ResponseReturnValue:
+    """Look at the application as oneself again."""
+    if session.pop(LOOK, None):
+        note("look", "looks at the application as usual again")
+    return redirect(url_for(".roles"))

@@ -1,0 +1,236 @@
+"""The activity log: who did what, when, from where, and what it was before.
+
+A change is written down before the database is told to keep it, and marked as done behind
+that; an entry that stays begun tells that something broke off in between.
+"""
+
+import json
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Select, and_, delete, insert, select, update
+
+from ..database import Database
+from .store import entry
+from .throttle import now
+
+BEGUN, DONE, FAILED = "begun", "done", "failed"
+KINDS = (
+    "sign-in",
+    "refusal",
+    "add",
+    "edit",
+    "delete",
+    "export",
+    "account",
+    "look",
+    "fault",
+)
+LONGEST_VALUE = 500  # characters of a value in the log
+MASK = "•••"
+Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who did something: the user, and the network address and request it came by."""
+
+    name: str
+    user_id: int | None = None
+    origin: str = ""
+    request: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Deed:
+    """What was done: its kind, the record, words about it, and the fields it changed."""
+
+    kind: str
+    table: str = ""
+    key: str = ""
+    title: str = ""
+    words: str = ""
+    changes: Changes = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of the log."""
+
+    id: int
+    at: datetime
+    actor: Actor
+    deed: Deed
+    state: str
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which entries are wanted: by words in the name, by kind, table, record and days."""
+
+    name: str = ""
+    kind: str = ""
+    table: str = ""
+    key: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+
+
+class ActivityLog:
+    """The log in an accounts store; entries older than `days` are taken out, 0 keeps all."""
+
+    def __init__(self, store: Database, days: int = 0) -> None:
+        self.store = store
+        self.days = days
+        self._swept: datetime | None = None
+
+    def note(self, actor: Actor, deed: Deed) -> None:
+        """Write down what has been done already."""
+        self._write(actor, deed, DONE)
+
+    def _write(self, actor: Actor, deed: Deed, state: str) -> int:
+        self._sweep()
+        detail = {
+            "words": deed.words,
+            "changes": {
+                label: [_cut(before), _cut(after)]
+                for label, (before, after) in deed.changes.items()
+            },
+        }
+        values = {
+            "at": now(),
+            "kind": deed.kind,
+            "state": state,
+            "user_id": actor.user_id,
+            "name": actor.name[:80],
+            "origin": actor.origin[:80],
+            "request": actor.request,
+            "record_table": deed.table[:120],
+            "record_key": deed.key[:400],
+            "title": deed.title[:200],
+            "detail": json.dumps(detail, ensure_ascii=False),
+        }
+        with self.store.writing() as connection:
+            result = connection.execute(insert(entry).values(values))
+            (number,) = result.inserted_primary_key or (0,)
+        return int(number)
+
+    def begin(self, actor: Actor, deed: Deed) -> int:
+        """Write down what is about to be done; return the entry's number."""
+        return self._write(actor, deed, BEGUN)
+
+    def end(self, number: int, is_done: bool) -> None:
+        """Mark an entry as done, or as failed."""
+        state = DONE if is_done else FAILED
+        with self.store.writing() as connection:
+            statement = update(entry).where(entry.c.id == number)
+            connection.execute(statement.values(state=state))
+
+    def _sweep(self) -> None:
+        """Take out what is too old, once an hour."""
+        moment = now()
+        if not self.days or (
+            self._swept is not None and moment - self._swept < timedelta(hours=1)
+        ):
+            return
+        self._swept = moment
+        old = entry.c.at < moment - timedelta(days=self.days)
+        with self.store.writing() as connection:
+            connection.execute(delete(entry).where(old))
+
+    def read(self, wanted: Wanted, size: int, before: int = 0) -> list[Entry]:
+        """Return entries, the latest first, those older than the entry `before`."""
+        statement = _selected(wanted).order_by(entry.c.id.desc()).limit(size)
+        if before:
+            statement = statement.where(entry.c.id < before)
+        with self.store.reading() as connection:
+            return [_entry(row) for row in connection.execute(statement)]
+
+    def each(self, wanted: Wanted, page: int = 500) -> Iterator[Entry]:
+        """Yield all entries, the latest first, a few at a time."""
+        found = self.read(wanted, page)
+        while found:
+            yield from found
+            found = self.read(wanted, page, found[-1].id) if len(found) == page else []
+
+    def unfinished(self) -> int:
+        """Return how many changes began over a minute ago and never ended."""
+        stale = and_(entry.c.state == BEGUN, entry.c.at < now() - timedelta(minutes=1))
+        with self.store.reading() as connection:
+            return len(connection.execute(select(entry.c.id).where(stale)).all())
+
+
+@contextmanager
+def recorded(log: ActivityLog) -> Iterator["Recording"]:
+    """Mark what is begun within the block as done at its end, and as failed where an
+    exception leaves it."""
+    recording = Recording(log)
+    try:
+        yield recording
+    except BaseException:
+        recording.close(is_done=False)
+        raise
+    recording.close(is_done=True)
+
+
+class Recording:
+    """The entries of one transaction of the business database."""
+
+    def __init__(self, log: ActivityLog) -> None:
+        self._log = log
+        self._begun: list[int] = []
+
+    def begin(self, actor: Actor, deed: Deed) -> None:
+        """Write down what the transaction is about to keep: its last act."""
+        self._begun.append(self._log.begin(actor, deed))
+
+    def close(self, is_done: bool) -> None:
+        """End all entries."""
+        for number in self._begun:
+            self._log.end(number, is_done)
+
+
+def _cut(text: str | None) -> str | None:
+    if text is None or len(text) <= LONGEST_VALUE:
+        return text
+    return text[:LONGEST_VALUE] + " …"
+
+
+def _selected(wanted: Wanted) -> Select[Any]:
+    statement = select(entry)
+    for value, column in (
+        (wanted.kind, entry.c.kind),
+        (wanted.table, entry.c.record_table),
+        (wanted.key, entry.c.record_key),
+    ):
+        if value:
+            statement = statement.where(column == value)
+    if wanted.name:
+        statement = statement.where(entry.c.name.contains(wanted.name, autoescape=True))
+    if wanted.since is not None:
+        statement = statement.where(entry.c.at >= wanted.since)
+    if wanted.until is not None:
+        statement = statement.where(entry.c.at < wanted.until)
+    return statement
+
+
+def _entry(row: Any) -> Entry:
+    detail = json.loads(row.detail)
+    changes = {label: (old, new) for label, (old, new) in detail["changes"].items()}
+    return Entry(
+        id=row.id,
+        at=row.at,
+        actor=Actor(row.name, row.user_id, row.origin, row.request),
+        deed=Deed(
+            kind=row.kind,
+            table=row.record_table,
+            key=row.record_key,
+            title=row.title,
+            words=detail["words"],
+            changes=changes,
+        ),
+        state=row.state,
+    )
