@@ -196,6 +196,17 @@ class RowRules:
         self.assertEqual({int(each["value"]) for each in found}, seen)
         lights = client.get("/t/light?sort=station_id").get_data(as_text=True)
         self.assertEqual(lights.count("not visible"), len(rows) - len(seen))
+        for number in set(reached) - seen:
+            form = client.get(f"/t/light/r/{number}/edit").get_data(as_text=True)
+            options = re.findall(r'<option value="([^"]+)"', form)
+            self.assertEqual(set(options), {"~", *map(str, seen)})
+            data = self.form_data(client, f"/t/light/r/{number}/edit") | {
+                "colour": "red"
+            }
+            saved = client.post(f"/t/light/r/{number}/edit", data=data)
+            self.assertEqual(saved.status_code, 302)
+            query = f"SELECT station_id FROM light WHERE id = {number}"
+            self.assertEqual(self.rows(query), [(number,)])
         for code in ("NR", "SF"):
             of_district = [n for n in seen if rows[n - 1]["district_code"] == code]
             record = client.get(f"/t/district/r/{code}").get_data(as_text=True)

@@ -383,9 +383,9 @@ class DemoTest(CommandCase):
         said = self.lumet("demo", "skerries", "--no-serve")
         people = re.findall(r"^  (\w+)\s+(\S{16})\s+(\w+):", said, re.MULTILINE)
         self.assertEqual(
-            [role for _, _, role in people], ["steward", "worker", "reader"]
+            [role for _, _, role in people], ["steward", "worker", "reader", "warden"]
         )
-        self.assertEqual(len({password for _, password, _ in people}), 3)
+        self.assertEqual(len({password for _, password, _ in people}), 4)
         folder = self.folder / "skerries"
         for path in folder.rglob("*"):
             if path.is_file():

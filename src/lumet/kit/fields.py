@@ -19,6 +19,7 @@ from wtforms.validators import StopValidation, ValidationError
 
 from .formats import date_text, moment_text, number_text, plain_text, time_text
 
+KEPT = "~"  # stands in a form for a reference whose key the user may not see
 LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
 
 
@@ -457,12 +458,22 @@ class LookupField(ValueField):
         self.more = False
         self.value_type: type = str
         self.fixed = False
+        self.is_kept = False  # the present value is one that the user may not see
 
     def parse(self, text: str) -> Any:
         try:
             return self.value_type(text)
         except (ValueError, TypeError, InvalidOperation):
             raise ValueError(_("Choose one of the list.")) from None
+
+    def process_formdata(self, valuelist: list[Any]) -> None:
+        if valuelist and valuelist[0] == KEPT:
+            self.data = self.object_data
+        else:
+            super().process_formdata(valuelist)
+
+    def _value(self) -> str:
+        return KEPT if self.is_kept else super()._value()
 
 
 class JsonField(LongTextField):

@@ -15,7 +15,7 @@ from sqlalchemy import (
     or_,
 )
 
-from ..fields import LookupField
+from ..fields import KEPT, LookupField
 from ..reach import Reach
 from .model import Order, Reference, TablePages, python_type
 from .selection import Selection
@@ -136,32 +136,28 @@ def fill_lookups(
             continue
         field.value_type = python_type(pages.column(key))
         target = site.registry[reference.target]
+        present = field._value()
         if not reach.may("view", target.table.fullname):
-            field.options = (
-                [(field._value(), str(_("not visible")))] if field._value() else []
-            )
+            field.is_kept = bool(present)
+            field.options = [(KEPT, str(_("not visible")))] if present else []
             continue
         plan = lookup_plan(site, reference, reach)
         options = plan.first(connection, SHORT_LIST + 1)
         field.more = len(options) > SHORT_LIST
         options = options[:SHORT_LIST]
-        present = field._value()
-        if present and all(value != present for value, _ in options):
-            every = reach.rows(target.table) is target.table
-            unknown = present if every else str(_("not visible"))
-            options.insert(0, _present(connection, plan, field, present, unknown))
+        if present and all(value != present for value, _title in options):
+            found = _present(connection, plan, field, present)
+            if found is None and reach.rows(target.table) is not target.table:
+                field.is_kept = True
+                found = (KEPT, str(_("not visible")))
+            options.insert(0, found or (present, present))
         field.options = options
 
 
 def _present(
-    connection: Connection,
-    plan: LookupPlan,
-    field: LookupField,
-    present: str,
-    unknown: str,
-) -> Option:
+    connection: Connection, plan: LookupPlan, field: LookupField, present: str
+) -> Option | None:
     try:
-        found = plan.one(connection, field.value_type(present))
+        return plan.one(connection, field.value_type(present))
     except (ValueError, ArithmeticError):
-        found = None
-    return found or (present, unknown)
+        return None
