@@ -201,7 +201,7 @@ class RowRules:
             options = re.findall(r'<option value="([^"]+)"', form)
             self.assertEqual(set(options), {"~", *map(str, seen)})
             data = self.form_data(client, f"/t/light/r/{number}/edit") | {
-                "colour": "red"
+                "colour": "#aabbcc"
             }
             saved = client.post(f"/t/light/r/{number}/edit", data=data)
             self.assertEqual(saved.status_code, 302)
