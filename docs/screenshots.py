@@ -20,7 +20,9 @@ TARGET = Path(__file__).parent / "screenshots"
 PORT = 8043
 PAGES = {
     "front": "/",
-    "list": "/t/inspection",
+    "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
+    "filter": "/t/inspection?result.is=failed&panel=filter",
+    "groups": "/t/inspection?as=groups&by=station_id",
     "record": "/t/station/r/5",
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/inspection/r/35/delete",

@@ -60,6 +60,7 @@ class AttackTest(ApplicationCase):
                     "<segment>", "1"
                 )
                 address = address.replace("<column>", "none").replace("<token>", "x")
+                address = address.replace("<kind>", "csv")
                 found.append(address.replace("<int:number>", "1"))
         return found
 

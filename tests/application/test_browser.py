@@ -221,6 +221,43 @@ class BrowserTest(unittest.TestCase):
         self.page.get_by_text("Saved.").wait_for()
         self.assertEqual(self.ask("SELECT range_nm FROM light WHERE id = 3"), [(21.5,)])
 
+    def test_a_list_is_filtered_sorted_arranged_and_kept(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/inspection")
+        page.get_by_role("link", name="Filter…").click()
+        page.get_by_role("group", name="Result").get_by_label("Failed").check()
+        page.get_by_label("Inspected on in").select_option("last-year")
+        page.get_by_role("button", name="Apply").click()
+        page.get_by_role("link", name="Without Result Failed").wait_for()
+        (count,) = self.ask(
+            "SELECT count(*) FROM inspection WHERE result = 'failed'"
+            " AND strftime('%Y', inspected_on) + 1 = strftime('%Y', 'now') + 0"
+        )[0]
+        self.assertEqual(page.locator(".head .count").inner_text(), str(count))
+        page.get_by_role("link", name="Cost, €").click()
+        page.get_by_role("columnheader", name="Cost, €").and_(
+            page.locator("[aria-sort=ascending]")
+        ).wait_for()
+        page.get_by_text("Columns", exact=True).click()
+        page.get_by_label("Remarks").check()
+        page.get_by_role("button", name="Show these").click()
+        page.get_by_role("columnheader", name="Remarks").wait_for()
+        page.get_by_role("link", name="Views", exact=True).click()
+        page.get_by_label("Keep what is shown now as").fill("Dear failures")
+        page.get_by_role("button", name="Keep it").click()
+        page.get_by_text('The view "Dear failures" is kept.').wait_for()
+        page.get_by_role("link", name="Without Result Failed").click()
+        page.get_by_role("link", name="Views", exact=True).click()
+        page.get_by_role("link", name="Dear failures").click()
+        page.get_by_role("link", name="Without Result Failed").wait_for()
+        page.get_by_role("link", name="Chart").click()
+        page.locator("canvas[data-chart]").wait_for()
+        self.check_accessibility()
+        self.page.set_viewport_size({"width": 390, "height": 800})
+        width = page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(width, 390)
+
     def test_the_menu_finds_tables_and_keys_work(self) -> None:
         page = self.page
         self.sign_in("reader")
@@ -246,6 +283,10 @@ class BrowserTest(unittest.TestCase):
             "/t/station/r/5/delete",
             "/t/none",
             "/t/logbook_old",
+            "/t/inspection?panel=filter&result.is=failed",
+            "/t/inspection?panel=views",
+            "/t/inspection?as=cards",
+            "/t/inspection?as=groups",
             "/accounts",
             "/roles",
             "/profile",

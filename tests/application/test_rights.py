@@ -64,6 +64,11 @@ RULES = {
     "pages.edit": "edit",
     "pages.delete": "delete",
     "pages.choices": "view",
+    "pages.choose_columns": "view",
+    "pages.save_view": "view",
+    "pages.forget_view": "view",
+    "pages.print_list": "view",
+    "pages.export": "export",
     "accounts.sign_in": "everybody",
     "accounts.sign_out": "everybody",
     "accounts.first_user": "link",
@@ -125,7 +130,7 @@ class EveryAddressTest(RightsCase):
             for method in sorted(rule.methods - {"HEAD", "OPTIONS"}):
                 address = rule.rule
                 for name, value in (("<int:number>", "99"), ("<token>", "x"),
-                                    ("<path:filename>", "theme.css")):  # fmt: skip
+                                    ("<path:filename>", "theme.css"), ("<kind>", "csv")):  # fmt: skip
                     address = address.replace(name, value)
                 if "<name>" not in address:
                     yield rule.endpoint, method, "", address
@@ -177,6 +182,10 @@ class EveryAddressTest(RightsCase):
         if endpoint in RECORDS and table in READ_ONLY:
             return {403, 404}
         if rule in CHANGING and (rule not in rights or table in READ_ONLY):
+            return {403}
+        if rule == "export" and rule not in rights:
+            return {403}
+        if endpoint == "pages.save_view" and not known:
             return {403}
         if endpoint == "pages.choices":
             lookups = self.app.extensions["site"].registry[table].lookups.values()

@@ -120,7 +120,7 @@ class RowRules:
         lines = ["[user]", *(f'{name} = "{kind}"' for name, kind in ATTRIBUTES.items())]
         for role, (rule, _) in RULES.items():
             lines += [
-                f"[role.r_{role}.tables]", '"*" = ["view", "add", "edit", "delete"]',
+                f"[role.r_{role}.tables]", '"*" = ["view", "add", "edit", "delete", "export"]',
                 f"[role.r_{role}.rows]", f'station = "{rule}"',
             ]  # fmt: skip
             if role in NOTE_HIDDEN:
@@ -192,6 +192,27 @@ class RowRules:
         }
         self.assertEqual(listed, seen)
         self.assertIn(f'<div class="count">{len(seen)}', page)
+        out = client.get("/t/station/export.csv?keys=1").get_data(as_text=True)
+        keys = [line.split(",")[1] for line in out.splitlines()[1:]]
+        self.assertEqual(sorted(map(int, keys)), sorted(seen))
+        grouped = client.get("/t/station?as=groups&by=district_code")
+        numbers = re.findall(
+            r'</td><td class="num">(\d+)</td>', grouped.get_data(as_text=True)
+        )
+        self.assertEqual(sum(map(int, numbers)), len(seen))
+        found = client.get("/t/station?q=holm&district_code.is=NR").get_data(
+            as_text=True
+        )
+        keys = re.findall(r'class="title" href="/t/station/r/(\d+)"', found)
+        fits = {
+            n
+            for n in seen
+            if rows[n - 1]["name"] == "Tern Holm"
+            and rows[n - 1]["district_code"] == "NR"
+        }
+        self.assertEqual(set(map(int, keys)), fits)
+        paper = client.get("/t/station/print").get_data(as_text=True)
+        self.assertEqual(paper.count("<tr><td>"), len(seen))
         found = client.get("/t/light/choices/station_id?q=").get_json()
         self.assertEqual({int(each["value"]) for each in found}, seen)
         lights = client.get("/t/light?sort=station_id").get_data(as_text=True)

@@ -21,6 +21,7 @@ from lumet.design.vocabulary import (
     FIELD_KINDS,
     PAGE_KINDS,
     TONES,
+    TOTALS,
     Detail,
     Entry,
     FieldDecisions,
@@ -301,6 +302,19 @@ class _TableReader:
             return str(value)
         known = self.checker.known(path, value, SPELLINGS, "There is no spelling")
         return str(value) if known else None
+
+    def _read_total(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), TOTALS, "There is no total")
+        if not known:
+            return None
+        if self.table is not None and value in ("sum", "avg"):
+            kind = self.table.column(path[1]).type.kind
+            if kind not in ("integer", "decimal", "float"):
+                self.checker.wrong(
+                    path, f"{path[1]} is no number: there is no {value}."
+                )
+                return None
+        return str(value)
 
     def _read_title(self, path: Path, value: Any) -> str | None:
         if not self.checker.text(path, value):

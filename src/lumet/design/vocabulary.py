@@ -57,6 +57,7 @@ class Entry:
         return self.path[:-1]
 
 
+TOTALS = ("sum", "avg", "min", "max")
 DOUBTFUL = 0.7
 
 
@@ -97,6 +98,11 @@ class FieldDecisions:
         "the mark before a choice: good, warn, bad or calm",
         '{ ok = "good", bad = "bad" }',
         {},
+    )
+    total: str = _key(
+        "a line below the list over all rows that fit: sum, avg, min or max",
+        '"sum"',
+        "",
     )
 
 
@@ -227,6 +233,7 @@ _TAKES: dict[str, str] = {
     "references": "reference",
     "stored": "stored",
     "others": "yes/no",
+    "total": "total",
 }
 
 

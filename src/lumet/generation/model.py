@@ -47,6 +47,7 @@ class TableModel:
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
     read_only: tuple[str, ...]
+    totals: tuple[tuple[str, str], ...]
     changeable: bool
     denied: tuple[str, ...]
     listed: bool
@@ -204,6 +205,11 @@ class _Builder:
             sections=tuple(sections),
             details=tuple(details),
             read_only=tuple(repr(key) for key in read_only),
+            totals=tuple(
+                (repr(keys[c.name]), repr(decisions.field[c.name].total))
+                for c in shown
+                if decisions.field[c.name].total
+            ),
             for_lookups=not decisions.include,
             denied=_denied(table, decisions),
             changeable=table.is_changeable,

@@ -28,6 +28,7 @@ DEPENDENCIES = (
     "tzdata>=2024.1",
     "waitress>=3.0",
     "wtforms>=3.2",
+    "xlsxwriter>=3.2",
 )
 DRIVERS = {"postgresql": "psycopg[binary]>=3.2", "mariadb": "pymysql>=1.1"}
 _NOT_COPIED = frozenset({"__init__.py", "__pycache__"})

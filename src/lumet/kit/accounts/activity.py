@@ -18,11 +18,11 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
+from ..pages.exporting import RISKY
 from ..pages.site import may_see_log, note, site
 from .log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50
-_RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
 _HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
              "field", "before", "after", "request")  # fmt: skip
 blueprint = Blueprint("activity", __name__)
@@ -103,7 +103,7 @@ def _lines(entries_: Iterator[Entry]) -> Iterator[str]:
 
 def _line(values: tuple[str, ...]) -> str:
     """Write a line as RFC 4180 has it, without what a spreadsheet would reckon."""
-    safe = [f"'{value}" if value.startswith(_RISKY) else value for value in values]
+    safe = [f"'{value}" if value.startswith(RISKY) else value for value in values]
     written = io.StringIO()
     csv.writer(written).writerow(safe)
     return written.getvalue()

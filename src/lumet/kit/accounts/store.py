@@ -137,6 +137,35 @@ entry = Table(
     Index("log_entry_name", "name"),
 )
 
+choice = Table(  # since version 3, as those below
+    "user_choice",
+    tables,
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
+    Column("name", String(160), primary_key=True),
+    Column("value", Text, nullable=False),
+)
+
+saved_view = Table(
+    "saved_view",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), nullable=False),
+    Column("record_table", String(120), nullable=False),
+    Column("name", String(80), nullable=False),
+    Column("query", Text, nullable=False),
+    Column("is_first", Boolean, nullable=False),
+    Index("saved_view_table", "record_table"),
+)
+
+view_role = Table(
+    "saved_view_role",
+    tables,
+    Column(
+        "view_id", ForeignKey("saved_view.id", ondelete="CASCADE"), primary_key=True
+    ),
+    Column("role", String(80), primary_key=True),
+)
+
 
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
@@ -158,7 +187,12 @@ def _second(connection: Connection) -> None:
         table.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first, _second)
+def _third(connection: Connection) -> None:
+    for table in (choice, saved_view, view_role):
+        table.create(connection, checkfirst=True)
+
+
+UPGRADES = (_first, _second, _third)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 

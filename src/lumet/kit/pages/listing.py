@@ -1,7 +1,8 @@
 """The list of a table: a page at a time, by key, however large the table is."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any
 
 from sqlalchemy import (
@@ -15,16 +16,33 @@ from sqlalchemy import (
     select,
 )
 
-from ..fields import JsonField, LongTextField, OtherField
+from ..fields import JsonField, LongTextField, OtherField, TextField
 from ..reach import Reach
 from .keyset import Term, branches, make_terms, read_place, write_place
 from .model import Order, TablePages
+from .searching import has_words, matchers
 from .selection import Cell, Selection
+from .sifting import Shape, conditions
 from .site import Plan, Site, record_address
 
 PAGE_ROWS = 25
+MOST_SORTED = 2  # columns in one order
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
+NOTHING: Mapping[str, Any] = MappingProxyType({})
 TITLE = "title"  # the word that stands for the title in an address
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a list is asked for beyond its order, as far as its statement depends on it:
+    the columns it shows, the shape of its filters, how many words are searched."""
+
+    columns: tuple[str, ...] | None = None
+    shape: Shape = ()
+    words: int = 0
+
+
+ALL_ROWS = Asked()
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,10 +86,12 @@ class ListPlan(Plan):
         reach: Reach,
         order: Sequence[Order],
         by: Sequence[str] = (),
+        asked: Asked = ALL_ROWS,
     ) -> None:
         self.reach = reach
+        self.pages = pages
         self.selection = Selection(site.registry, pages, reach, site.language)
-        shown = pages.seen_by(reach, pages.shown)
+        shown = pages.seen_by(reach, asked.columns or pages.shown)
         self.shown = [key for key in shown if key not in by]
         has_address = bool(pages.key)
         self._key = self.selection.key_reader() if has_address else None
@@ -84,9 +104,31 @@ class ListPlan(Plan):
             self.selection.base.c[key] == bindparam(f"p{place}")
             for place, key in enumerate(by)
         ]
+        postgresql = site.database.engine.dialect.name == "postgresql"
+        self._where += conditions(self.selection, asked.shape, postgresql)
+        if asked.words:
+            likes = matchers(self._searched(), postgresql)
+            self._where.append(has_words(likes, asked.words))
         self.terms = self._make_terms(site, pages, order, by)
         self._raw = [self.selection.place_raw(term.expression) for term in self.terms]
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
+        # titles that are searched stand in joined tables; else those cost for nothing
+        self._counted = self.selection.source if asked.words else self.selection.base
+
+    def _searched(self) -> list[ColumnElement[Any]]:
+        """Return what a quick search looks in: the title, with those of its references,
+        and the other texts that the list shows."""
+        keys = list(self.pages.parsed_title.keys)
+        keys += [
+            key
+            for key in self.shown
+            if key not in keys
+            and key not in self.pages.lookups
+            and isinstance(self.pages.fields[key], TextField | LongTextField)
+        ]
+        seen = self.pages.seen_by(self.reach, keys)
+        order = [Order(key) for key in seen]
+        return [term for term, _, _ in self.selection.order_terms(order)]
 
     def _make_terms(
         self, site: Site, pages: TablePages, order: Sequence[Order], by: Sequence[str]
@@ -105,18 +147,12 @@ class ListPlan(Plan):
         backward: bool = False,
         size: int = PAGE_ROWS,
         parent: Sequence[Any] = (),
+        bound: Mapping[str, Any] = NOTHING,
     ) -> Page:
         """Read the page behind the place `word`, or before it; without a word the first
         page, or the last. Raises ValueError for a word of another order."""
         place = read_place(word, len(self.terms)) if word else []
-        rows: list[Row[Any]] = []
-        values = {f"v{number}": value for number, value in enumerate(place)}
-        values |= {f"p{number}": value for number, value in enumerate(parent)}
-        for statement in self._branches(place, backward):
-            wanted = {**values, "wanted": size + 1 - len(rows)}
-            rows += self.reach.run(connection, statement, wanted).all()
-            if len(rows) > size:
-                break
+        rows = self._rows(connection, place, backward, size + 1, parent, bound)
         more = len(rows) > size
         rows = rows[:size]
         if backward:
@@ -124,15 +160,68 @@ class ListPlan(Plan):
             return self._page(rows, more, bool(word))
         return self._page(rows, bool(word), more)
 
+    def _rows(
+        self,
+        connection: Connection,
+        place: Sequence[Any],
+        backward: bool,
+        wanted: int,
+        parent: Sequence[Any],
+        bound: Mapping[str, Any],
+    ) -> list[Row[Any]]:
+        rows: list[Row[Any]] = []
+        values = {
+            **bound,
+            **{f"v{number}": value for number, value in enumerate(place)},
+        }
+        values |= {f"p{number}": value for number, value in enumerate(parent)}
+        for statement in self._branches(place, backward):
+            left = {**values, "wanted": wanted - len(rows)}
+            rows += self.reach.run(connection, statement, left).all()
+            if len(rows) >= wanted:
+                break
+        return rows
+
+    def each(
+        self, connection: Connection, bound: Mapping[str, Any], size: int = 1_000
+    ) -> Iterator[Row[Any]]:
+        """Yield all rows, reading some at a time: by key, or, where rows have none, by
+        their number."""
+        place: list[Any] = []
+        skipped = 0
+        while True:
+            if self.pages.key:
+                rows = self._rows(connection, place, False, size, (), bound)
+            else:
+                rows = self._rows_at(connection, skipped, size, bound)
+            yield from rows
+            if len(rows) < size:
+                return
+            place = read_place(self._place(rows[-1]), len(self.terms))
+            skipped += size
+
+    def _rows_at(
+        self,
+        connection: Connection,
+        skipped: int,
+        wanted: int,
+        bound: Mapping[str, Any],
+    ) -> list[Row[Any]]:
+        order = [term.ordered() for term in self.terms]
+        statement = self.selection.statement().where(*self._where).order_by(*order)
+        statement = statement.limit(wanted).offset(skipped)
+        return list(self.reach.run(connection, statement, bound).all())
+
     def read_at(
-        self, connection: Connection, skipped: int, size: int = PAGE_ROWS
+        self,
+        connection: Connection,
+        skipped: int,
+        size: int = PAGE_ROWS,
+        bound: Mapping[str, Any] = NOTHING,
     ) -> Page:
         """Read a page by its number of rows before it: for views and tables without a
         key, in which no row can be told from another."""
-        order = [term.ordered() for term in self.terms]
-        statement = self.selection.statement().order_by(*order)
-        statement = statement.limit(size + 1).offset(skipped)
-        rows = self.reach.run(connection, statement).all()
+        rows = self._rows_at(connection, skipped, size + 1, bound)
         lines = [self._line(row) for row in rows[:size]]
         end = str(skipped + size) if len(rows) > size else ""
         begin = str(max(0, skipped - size)) if skipped else ""
@@ -170,17 +259,34 @@ class ListPlan(Plan):
         title = Cell(self._title(row) or "–", address)
         return Line(key, title, [read(row) for read in self._cells])
 
-    def count(self, connection: Connection, parent: Sequence[Any] = ()) -> Count:
+    def title(self, row: Row[Any]) -> str:
+        """Return the title of a row."""
+        return str(self._title(row))
+
+    def cell(self, key: str) -> Callable[[Row[Any]], Cell]:
+        """Return the reader of a shown column's cell."""
+        return self._cells[self.shown.index(key)]
+
+    def over_all(self, columns: Sequence[ColumnElement[Any]]) -> Select[Any]:
+        """Select something over all rows that fit, instead of the rows."""
+        return select(*columns).select_from(self._counted).where(*self._where)
+
+    def count(
+        self,
+        connection: Connection,
+        parent: Sequence[Any] = (),
+        bound: Mapping[str, Any] = NOTHING,
+    ) -> Count:
         """Count the rows, up to MOST_COUNTED."""
         key = ("count",)
         if key not in self._statements:
-            inner = select(literal(1)).select_from(self.selection.base)
+            inner = select(literal(1)).select_from(self._counted)
             inner = inner.where(*self._where).limit(MOST_COUNTED + 1)
             counted = select(func.count()).select_from(inner.subquery())
             self._statements[key] = [counted]
         values = {f"p{number}": value for number, value in enumerate(parent)}
         found = self.reach.run(
-            connection, self._statements[key][0], values
+            connection, self._statements[key][0], {**bound, **values}
         ).scalar_one()
         return Count(min(found, MOST_COUNTED), found > MOST_COUNTED)
 
@@ -191,10 +297,11 @@ def list_plan(
     reach: Reach,
     order: Sequence[Order],
     by: tuple[str, ...] = (),
+    asked: Asked = ALL_ROWS,
 ) -> ListPlan:
     """Return the plan of a list, built when it is first wanted."""
-    key = ("list", pages.name, reach.shape, tuple(order), by)
-    plan = site.plan(key, lambda: ListPlan(site, pages, reach, order, by))
+    key = ("list", pages.name, reach.shape, tuple(order), by, asked)
+    plan = site.plan(key, lambda: ListPlan(site, pages, reach, order, by, asked))
     assert isinstance(plan, ListPlan)
     return plan.within(reach)
 
@@ -205,17 +312,45 @@ def is_sortable(pages: TablePages, key: str) -> bool:
     return key in pages.fields and not isinstance(pages.fields[key], unsorted)
 
 
-def read_sort(pages: TablePages, word: str) -> tuple[Sequence[Order], str, bool]:
-    """Return the order that the word in an address asks for, the column it names and
-    whether it goes down. A word that names no column means the first order."""
-    down = word.startswith("-")
-    key = word.removeprefix("-")
-    if key == TITLE:
-        return [Order(part, down) for part in pages.parsed_title.keys], TITLE, down
-    if is_sortable(pages, key):
-        return [Order(key, down)], key, down
-    first = pages.first
-    titled = pages.parsed_title.keys
-    if first and first[0].column in titled:
-        return first, TITLE, first[0].down
-    return first, first[0].column if first else "", bool(first and first[0].down)
+@dataclass(frozen=True, slots=True)
+class Sorting:
+    """An order that an address asks for: the words in it, and what they stand for."""
+
+    order: Sequence[Order]
+    words: tuple[str, ...] = ()
+    column: str = ""  # the first, TITLE for the title
+    down: bool = False
+
+    def by(self, key: str) -> str:
+        """Return the word for sorting by another column, keeping the present one behind
+        it; by the same, the other way round."""
+        turned = self.column == key and not self.down
+        kept = [word for word in self.words if word.removeprefix("-") != key]
+        if not self.words and self.column and self.column != key:
+            kept = [f"{'-' if self.down else ''}{self.column}"]
+        return ",".join([f"{'-' if turned else ''}{key}", *kept[: MOST_SORTED - 1]])
+
+
+def read_sort(pages: TablePages, words: str) -> Sorting:
+    """Return the order that the words in an address ask for. A word that names no
+    column is left out; none mean the first order."""
+    order: list[Order] = []
+    known: list[str] = []
+    for word in words.split(",")[:MOST_SORTED]:
+        down, key = word.startswith("-"), word.removeprefix("-")
+        parts = pages.parsed_title.keys if key == TITLE else (key,)
+        if key == TITLE or is_sortable(pages, key):
+            fresh = [part for part in parts if all(part != o.column for o in order)]
+            order += [Order(part, down) for part in fresh]
+            known.append(word)
+    if known:
+        first = known[0]
+        return Sorting(
+            tuple(order), tuple(known), first.removeprefix("-"), first.startswith("-")
+        )
+    first_ = pages.first
+    if not first_:
+        return Sorting(())
+    titled = first_[0].column in pages.parsed_title.keys
+    column = TITLE if titled else first_[0].column
+    return Sorting(tuple(first_), (), column, first_[0].down)

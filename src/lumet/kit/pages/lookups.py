@@ -1,29 +1,32 @@
 """Choosing a record by its title."""
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection
 from typing import Any
 
 from flask_babel import gettext as _
 from sqlalchemy import (
-    ColumnElement,
     Connection,
-    String,
-    and_,
     bindparam,
     case,
-    cast,
     or_,
 )
 
 from ..fields import KEPT, LookupField
 from ..reach import Reach
 from .model import Order, Reference, TablePages, python_type
+from .searching import (
+    MOST_WORDS,
+    escape_like,
+    has_words,
+    matchers,
+    word_values,
+    words_of,
+)
 from .selection import Selection
 from .site import Plan, Site
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
-MOST_WORDS = 4
 Option = tuple[str, str]
 
 
@@ -39,15 +42,14 @@ class LookupPlan(Plan):
         self._value = selection.place(selection.base, referred)
         order = [Order(key) for key in pages.parsed_title.keys]
         terms = [term for term, _, _ in selection.order_terms(order)]
-        texts = [_as_text(term) for term in terms]
         statement = selection.statement()
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
         postgresql = site.database.engine.dialect.name == "postgresql"
-        matches = [_matcher(text, postgresql) for text in texts]
+        matches = matchers(terms, postgresql)
         begins = or_(*[like(bindparam("begin"), escape="\\") for like in matches])
         ranked = case((begins, 0), else_=1)
         self._found = [
-            statement.where(_has_words(matches, count))
+            statement.where(has_words(matches, count))
             .order_by(ranked, *terms)
             .limit(bindparam("wanted"))
             for count in range(1, MOST_WORDS + 1)
@@ -62,11 +64,11 @@ class LookupPlan(Plan):
     def find(self, connection: Connection, search: str, wanted: int) -> list[Option]:
         """Return the records whose title holds every word, those that begin with the
         search first."""
-        words = search.split()[:MOST_WORDS]
+        words = words_of(search)
         if not words:
             return self.first(connection, wanted)
-        values: dict[str, Any] = {"wanted": wanted, "begin": _escape(search) + "%"}
-        values |= {f"w{n}": f"%{_escape(word)}%" for n, word in enumerate(words)}
+        values: dict[str, Any] = {"wanted": wanted, "begin": escape_like(search) + "%"}
+        values |= word_values(words)
         return self._read(connection, self._found[len(words) - 1], values)
 
     def one(self, connection: Connection, value: Any) -> Option | None:
@@ -82,33 +84,6 @@ class LookupPlan(Plan):
     ) -> list[Option]:
         rows = self.reach.run(connection, statement, values)
         return [(str(row[self._value]), self._title(row)) for row in rows]
-
-
-def _as_text(term: ColumnElement[Any]) -> ColumnElement[Any]:
-    return term if isinstance(term.type, String) else cast(term, String)
-
-
-def _matcher(text: ColumnElement[Any], postgresql: bool) -> Callable[..., Any]:
-    """Return the comparison that does not tell upper from lower case; only PostgreSQL
-    has an operator of its own for it."""
-    return text.ilike if postgresql else text.like
-
-
-def _has_words(
-    matches: Sequence[Callable[..., Any]], count: int
-) -> ColumnElement[bool]:
-    return and_(
-        *[
-            or_(*[like(bindparam(f"w{word}"), escape="\\") for like in matches])
-            for word in range(count)
-        ]
-    )
-
-
-def _escape(text: str) -> str:
-    for special in "\\%_":
-        text = text.replace(special, "\\" + special)
-    return text
 
 
 def lookup_plan(site: Site, reference: Reference, reach: Reach) -> LookupPlan:

@@ -85,6 +85,22 @@ class Saver:
                 form._fields[key].raw_data = [text]
         return form
 
+    def like(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, str]:
+        """Return what a copy of the record with this key begins with, as texts by
+        column: not what must be its own. Nothing, for a record beyond reach."""
+        alone = {
+            columns[0] for columns in _unique_sets(self.pages) if len(columns) == 1
+        }
+        try:
+            values = self._read(connection, key)
+        except Gone:
+            return {}
+        return {
+            name: self.pages.fields[name].to_text(value)
+            for name, value in values.items()
+            if value is not None and name not in alone and name not in self.pages.key
+        }
+
     def stored(self, connection: Connection, key: Mapping[str, Any]) -> Outcome:
         """Return the form of the record with this key, and what the user sees of it.
 

@@ -1,11 +1,13 @@
 """The addresses of the pages and what answers them."""
 
 from collections.abc import Iterable
+from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import parse_qsl
 
 from flask import (
     Blueprint,
+    Response,
     abort,
     current_app,
     flash,
@@ -13,27 +15,34 @@ from flask import (
     redirect,
     render_template,
     request,
+    stream_with_context,
     url_for,
 )
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
+from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..accounts.kept import LONGEST_QUERY, KeptChoices
 from ..accounts.log import Deed, recorded
 from ..addresses import encode_key
 from ..reach import LeavesReach, Reach
 from ..refusals import meaning
+from .browsing import CHART, GROUPS, SIZES, Browsing
 from .deleting import beyond_delete, consequences
-from .listing import PAGE_ROWS, Count, ListPlan, Page, is_sortable, list_plan, read_sort
+from .exporting import FORMATS, WRITERS, Export
+from .listing import MOST_COUNTED, Count, ListPlan, Page
 from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
 from .model import TablePages
 from .record import Record, read_blocks, record_plan
 from .saving import Gone, Outcome, Saver
+from .sifting import preset_words
 from .site import (
     Site,
     actor,
+    add_address,
     key_values,
     list_address,
     look,
@@ -41,13 +50,19 @@ from .site import (
     may_keep_accounts,
     may_see_log,
     note,
+    own_roles,
     reach,
     record_address,
     site,
 )
 
 blueprint = Blueprint("pages", __name__)
+MOST_PRINTED = 1_000  # rows on paper
 RETURN = "return-to"  # the form field that says where one came from
+
+
+class NoSuchPlace(Exception):
+    """An address asks for a place that is none of its list."""
 
 
 @blueprint.before_request
@@ -147,91 +162,233 @@ def front() -> ResponseReturnValue:
 
 @blueprint.get("/t/<name>")
 def show_list(name: str) -> ResponseReturnValue:
-    """A page of a table's list."""
+    """A page of a table's list, as its address asks for it."""
     pages, within = _pages(name)
     if not pages.listed:
         abort(404)
-    order, sorted_by, down = read_sort(pages, request.args.get("sort", ""))
-    plan = list_plan(site(), pages, within, order)
-    with site().database.reading() as connection:
-        try:
-            page, position = _read_page(plan, pages, connection)
-        except (ValueError, TypeError):
-            return redirect(list_address(name))
-        count = plan.count(connection)
+    kept = _kept()
+    if not request.args and (query := kept.first_view(name)):
+        return redirect(f"{list_address(name)}?{query}")
+    browsing = Browsing(site(), pages, within, request.args, kept)
+    template, found = "list.html", {}
+    try:
+        with site().database.reading() as connection:
+            if browsing.arrangement in (GROUPS, CHART):
+                template, found = "groups.html", _grouped(browsing, connection)
+            else:
+                found = _listed(browsing, connection)
+            marks = browsing.marks(connection)
+            controls = (
+                browsing.controls(connection) if browsing.panel == "filter" else []
+            )
+    except NoSuchPlace:
+        return redirect(browsing.address())
+    except DBAPIError as error:
+        if meaning(error).kind != "busy" or not request.args:
+            raise
+        text = _("This takes too long here. Filter further, or sort by another column.")
+        abort(503, description=text)
     return render_template(
-        "list.html",
+        template,
         pages=pages,
-        page=page,
-        count=count,
-        position=position,
-        labels=_labels(pages, plan.shown),
-        sorted_by=sorted_by,
-        down=down,
-        links=_page_links(name, page, position, count),
+        browsing=browsing,
+        marks=marks,
+        controls=controls,
+        presets=preset_words(),
+        sizes=SIZES,
+        views=kept.views(name, [role.name for role in own_roles()])
+        if browsing.panel == "views"
+        else [],
+        may_share=any(role.shares_views for role in own_roles()),
+        may_export=within.may("export", pages.table.fullname),
         may_add=pages.takes("add") and within.may("add", pages.table.fullname),
+        **found,
     )
 
 
-def _read_page(plan: ListPlan, pages: TablePages, connection: Any) -> tuple[Page, int]:
+def _kept() -> KeptChoices:
+    """Return what is kept for the present user; nothing is, while looking as another."""
+    number = current_user.id if current_user.is_authenticated and not look() else None
+    return KeptChoices(site().users.store, number)
+
+
+def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
+    groups, has_more = browsing.groups(connection)
+    return {
+        "groups": groups,
+        "has_more": has_more,
+        "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
+        "largest": max((group.value for group in groups), default=1) or 1,
+        "count": Count(sum(group.count for group in groups), has_more),
+    }
+
+
+def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
+    plan = browsing.plan()
+    page, position = _read_page(browsing, plan, connection)
+    count = plan.count(connection, bound=browsing.bound)
+    empty = browsing.is_narrowed and not page.lines
+    return {
+        "page": page,
+        "count": count,
+        "position": position,
+        "labels": _labels(browsing.pages, plan.shown),
+        "links": _page_links(browsing, page, position, count),
+        "sort_links": browsing.sort_links(),
+        "totals": browsing.totals(connection, plan, count),
+        "loosening": browsing.loosening(connection) if empty else [],
+    }
+
+
+def _read_page(
+    browsing: Browsing, plan: ListPlan, connection: Connection
+) -> tuple[Page, int]:
     """Return the page that the address asks for, and the number of its first row, 0
-    where that is not known."""
+    where that is not known. Raises NoSuchPlace for a place that is none of this list."""
+    try:
+        return _read_asked(browsing, plan, connection)
+    except (ValueError, TypeError) as error:
+        raise NoSuchPlace from error
+
+
+def _read_asked(
+    browsing: Browsing, plan: ListPlan, connection: Connection
+) -> tuple[Page, int]:
     arguments = request.args
     position = arguments.get("n", 0, type=int)
-    if not pages.key:
-        skipped = max(0, arguments.get("skip", 0, type=int))
-        return plan.read_at(connection, skipped), skipped + 1
+    rest: dict[str, Any] = {"size": browsing.size, "bound": browsing.bound}
+    if not browsing.pages.key:
+        skipped = min(max(0, arguments.get("skip", 0, type=int)), MOST_COUNTED)
+        return plan.read_at(connection, skipped, **rest), skipped + 1
     if "before" in arguments:
-        page = plan.read(connection, arguments["before"], backward=True)
-        if len(page.lines) < PAGE_ROWS:  # came to the start: show a whole first page
-            return plan.read(connection), 1
+        page = plan.read(connection, arguments["before"], backward=True, **rest)
+        if len(page.lines) < browsing.size:  # came to the start: show a whole page
+            return plan.read(connection, **rest), 1
         return page, position
     if "last" in arguments:
-        return plan.read(connection, backward=True), position
+        return plan.read(connection, backward=True, **rest), position
     if "after" in arguments:
-        return plan.read(connection, arguments["after"]), position
-    return plan.read(connection), 1
+        return plan.read(connection, arguments["after"], **rest), position
+    return plan.read(connection, **rest), 1
 
 
-def _page_links(name: str, page: Page, position: int, count: Count) -> dict[str, str]:
+def _page_links(
+    browsing: Browsing, page: Page, position: int, count: Count
+) -> dict[str, str]:
     """Return the addresses of the first, earlier, later and last pages; none where
     there is no such page."""
-    kept = {"sort": request.args["sort"]} if "sort" in request.args else {}
-
-    def link(**arguments: Any) -> str:
-        words = urlencode({**kept, **arguments})
-        return list_address(name) + (f"?{words}" if words else "")
-
+    link, size = browsing.address, browsing.size
     links: dict[str, str] = {}
     numbered = position > 0
     if page.begin:
-        before = {"n": max(1, position - PAGE_ROWS)} if numbered else {}
+        before = {"n": max(1, position - size)} if numbered else {}
         key = "skip" if page.begin.isdecimal() else "before"
         links["first"] = link()
         links["earlier"] = link(**{key: page.begin}, **before)
-    if page.end:
+    if page.end and not (page.end.isdecimal() and int(page.end) > MOST_COUNTED):
         after = {"n": position + len(page.lines)} if numbered else {}
         key = "skip" if page.end.isdecimal() else "after"
         links["later"] = link(**{key: page.end}, **after)
         if key == "after":
-            last = max(1, count.number - PAGE_ROWS + 1)
+            last = max(1, count.number - size + 1)
             links["last"] = link(last=1, **({} if count.is_capped else {"n": last}))
     return links
 
 
-def _labels(
-    pages: TablePages, keys: Iterable[str]
-) -> list[tuple[str, str, bool, bool]]:
-    """Return each column's key, label, whether it is a number and can be sorted by."""
+def _labels(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
+    """Return each column's key, label, and whether it is a number."""
     return [
-        (
-            key,
-            pages.label(key),
-            pages.fields[key].numeric and key not in pages.lookups,
-            is_sortable(pages, key) and bool(pages.key),
-        )
+        (key, pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
         for key in keys
     ]
+
+
+@blueprint.post("/t/<name>/columns")
+def choose_columns(name: str) -> ResponseReturnValue:
+    """Keep the columns that this user wants in a list; none: those that were decided."""
+    pages, within = _pages(name)
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    known = browsing.choosable()
+    chosen = [key for key in request.form.getlist("column") if key in known]
+    if "reset" in request.form:
+        chosen = []
+    _kept().set(f"columns {name}", ",".join(chosen))
+    return redirect(browsing.address("columns"))
+
+
+def _asked() -> MultiDict[str, str]:
+    """Return what the address asked for from which a form of a list was sent."""
+    query = request.form.get("asked", "")[:LONGEST_QUERY]
+    return MultiDict(parse_qsl(query))
+
+
+@blueprint.post("/t/<name>/views")
+def save_view(name: str) -> ResponseReturnValue:
+    """Keep what a list is asked for under a name."""
+    pages, within = _pages(name)
+    if not current_user.is_authenticated:
+        abort(403)
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    address = browsing.address()
+    called = request.form.get("name", "").strip()[:80]
+    if not called:
+        flash(_("A view needs a name."))
+        return redirect(address)
+    roles = [role for role in request.form.getlist("role") if role in site().roles]
+    if not any(role.shares_views for role in own_roles()):
+        roles = []
+    query = address.partition("?")[2]
+    _kept().save_view(name, called, query, roles, "first" in request.form)
+    flash(_('The view "%(name)s" is kept.', name=called))
+    return redirect(address)
+
+
+@blueprint.post("/t/<name>/views/<int:number>/forget")
+def forget_view(name: str, number: int) -> ResponseReturnValue:
+    """Forget an own view."""
+    _pages(name)
+    _kept().delete_view(number)
+    return redirect(list_address(name))
+
+
+@blueprint.get("/t/<name>/export.<kind>")
+def export(name: str, kind: str) -> ResponseReturnValue:
+    """What a list shows, all of its rows, as a file."""
+    pages, within = _pages(name, "export")
+    if kind not in FORMATS or not pages.listed:
+        abort(404)
+    browsing = Browsing(site(), pages, within, request.args, _kept())
+    made = Export(browsing, with_keys=request.args.get("keys") == "1")
+    with site().database.reading() as connection:
+        words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
+    note("export", f"{kind.upper()} {words}".strip(), table=name)
+    lines = stream_with_context(WRITERS[kind](made))
+    answer = Response(lines, content_type=FORMATS[kind])
+    answer.headers["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    return answer
+
+
+@blueprint.get("/t/<name>/print")
+def print_list(name: str) -> ResponseReturnValue:
+    """What a list shows, for paper: without navigation, up to MOST_PRINTED rows."""
+    pages, within = _pages(name)
+    if not pages.listed:
+        abort(404)
+    browsing = Browsing(site(), pages, within, request.args, _kept())
+    plan = browsing.plan()
+    with site().database.reading() as connection:
+        if pages.key:
+            page = plan.read(connection, size=MOST_PRINTED, bound=browsing.bound)
+        else:
+            page = plan.read_at(connection, 0, MOST_PRINTED, browsing.bound)
+        count = plan.count(connection, bound=browsing.bound)
+        marks = browsing.marks(connection)
+        totals = browsing.totals(connection, plan, count)
+    return render_template(
+        "print.html", pages=pages, page=page, count=count, marks=marks, totals=totals,
+        labels=_labels(pages, plan.shown), now=datetime.now(UTC).replace(tzinfo=None),
+        is_cut=bool(page.end),
+    )  # fmt: skip
 
 
 def _record(pages: TablePages, within: Reach, connection: Any, segment: str) -> Record:
@@ -257,9 +414,11 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
             and bool(within.reaching(connection, pages.table, key, change))
             for change in ("edit", "delete")
         }
+    adds = pages.takes("add") and within.may("add", pages.table.fullname)
     return render_template(
         "record.html",
         pages=pages,
+        copy=f"{add_address(name)}?like={segment}" if adds else "",
         record=record,
         blocks=blocks,
         address=record_address(name, segment),
@@ -277,7 +436,7 @@ def add(name: str) -> ResponseReturnValue:
     pages, within = _pages(name, "add")
     saver = _saver(pages, within)
     if request.method == "GET":
-        outcome = Outcome(saver.blank(request.args.to_dict()))
+        outcome = Outcome(saver.blank(_given(pages, saver)))
         return _form_page(pages, saver, outcome, is_new=True)
     _note_beyond(pages, saver)
     outcome = Outcome(saver.blank({}))
@@ -296,6 +455,17 @@ def add(name: str) -> ResponseReturnValue:
     if "another" in request.form:
         return redirect(_with_return(url_for(".add", name=name)))
     return redirect(_came_from() or record_address(name, outcome.key))
+
+
+def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
+    """Return what a new record begins with: what the address gives, and, for one that is
+    to be like another, what that holds and no other may not hold too."""
+    given = request.args.to_dict()
+    like = given.pop("like", "")
+    if like:
+        with site().database.reading() as connection:
+            given = saver.like(connection, _key(pages, like)) | given
+    return given
 
 
 @blueprint.route("/t/<name>/r/<segment>/edit", methods=["GET", "POST"])

@@ -93,6 +93,30 @@ for (const select of document.querySelectorAll("select[data-lookup]")) {
   new TomSelect(select, options);
 }
 
+// Charts: the numbers stand below in a table as well.
+for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
+  const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+  const along = canvas.dataset.along;
+  Chart.defaults.color = token("--ink-2");
+  Chart.defaults.font.family = getComputedStyle(document.body).fontFamily;
+  new Chart(canvas, {
+    type: "bar",
+    data: {
+      labels: JSON.parse(canvas.dataset.labels).slice(0, along ? undefined : 24),
+      datasets: [{
+        data: JSON.parse(canvas.dataset.chart).slice(0, along ? undefined : 24),
+        backgroundColor: token("--sea"),
+      }],
+    },
+    options: {
+      animation: false,
+      maintainAspectRatio: false,
+      plugins: { legend: { display: false } },
+      scales: { x: { grid: { display: false } }, y: { grid: { color: token("--line") }, beginAtZero: true } },
+    },
+  });
+}
+
 // Ctrl S saves; leaving a changed form asks first.
 const form = document.querySelector("form[data-record]");
 if (form) {

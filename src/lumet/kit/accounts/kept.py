@@ -1,0 +1,131 @@
+"""What is kept of a user's choices: columns of lists, and views with a name."""
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import delete, insert, or_, select, update
+
+from ..database import Database
+from .store import choice, saved_view, view_role
+
+LONGEST_QUERY = 2_000  # characters of a view's address
+
+
+@dataclass(frozen=True, slots=True)
+class SavedView:
+    """A view of a list: a name for what its address asks for."""
+
+    id: int
+    name: str
+    query: str
+    is_own: bool
+    is_first: bool
+    roles: tuple[str, ...] = ()
+
+
+class KeptChoices:
+    """The choices of one user, who may be nobody: then nothing is kept."""
+
+    def __init__(self, store: Database, user_id: int | None) -> None:
+        self.store = store
+        self.user_id = user_id
+
+    def get(self, name: str) -> str | None:
+        """Return a choice, None where there is none."""
+        if self.user_id is None:
+            return None
+        mine = (choice.c.user_id == self.user_id) & (choice.c.name == name)
+        with self.store.reading() as connection:
+            return connection.scalar(select(choice.c.value).where(mine))
+
+    def set(self, name: str, value: str) -> None:
+        """Keep a choice; "" forgets it."""
+        if self.user_id is None:
+            return
+        mine = (choice.c.user_id == self.user_id) & (choice.c.name == name)
+        with self.store.writing() as connection:
+            connection.execute(delete(choice).where(mine))
+            if value:
+                values = {"user_id": self.user_id, "name": name, "value": value}
+                connection.execute(insert(choice).values(values))
+
+    def first_view(self, table: str) -> str:
+        """Return what the view asks for that opens first, "" for none."""
+        mine = select(saved_view.c.query).where(
+            saved_view.c.user_id == self.user_id,
+            saved_view.c.record_table == table,
+            saved_view.c.is_first,
+        )
+        with self.store.reading() as connection:
+            return connection.scalar(mine) or ""
+
+    def views(self, table: str, roles: Sequence[str]) -> list[SavedView]:
+        """Return the views of a list that are the user's own or shared with a role."""
+        if self.user_id is None:
+            return []
+        shared = select(view_role.c.view_id).where(view_role.c.role.in_(roles))
+        statement = (
+            select(saved_view)
+            .where(saved_view.c.record_table == table)
+            .where(
+                or_(saved_view.c.user_id == self.user_id, saved_view.c.id.in_(shared))
+            )
+            .order_by(saved_view.c.name)
+        )
+        with self.store.reading() as connection:
+            rows = connection.execute(statement).all()
+            held: dict[int, list[str]] = {}
+            for number, role in connection.execute(
+                select(view_role.c.view_id, view_role.c.role)
+            ):
+                held.setdefault(number, []).append(role)
+        return [
+            SavedView(
+                id=row.id,
+                name=row.name,
+                query=row.query,
+                is_own=row.user_id == self.user_id,
+                is_first=row.is_first and row.user_id == self.user_id,
+                roles=tuple(sorted(held.get(row.id, ()))),
+            )
+            for row in rows
+        ]
+
+    def save_view(
+        self,
+        table: str,
+        name: str,
+        query: str,
+        roles: Collection[str],
+        is_first: bool,
+    ) -> None:
+        """Keep a view under a name, in the place of an own one of that name."""
+        assert self.user_id is not None
+        own = (saved_view.c.user_id == self.user_id) & (
+            saved_view.c.record_table == table
+        )
+        with self.store.writing() as connection:
+            connection.execute(delete(saved_view).where(own, saved_view.c.name == name))
+            if is_first:
+                connection.execute(update(saved_view).where(own).values(is_first=False))
+            result = connection.execute(
+                insert(saved_view).values(
+                    user_id=self.user_id,
+                    record_table=table,
+                    name=name,
+                    query=query,
+                    is_first=is_first,
+                )
+            )
+            (number,) = result.inserted_primary_key or (0,)
+            for role in sorted(set(roles)):
+                connection.execute(insert(view_role).values(view_id=number, role=role))
+
+    def delete_view(self, number: int) -> None:
+        """Forget an own view."""
+        with self.store.writing() as connection:
+            connection.execute(
+                delete(saved_view).where(
+                    saved_view.c.id == number, saved_view.c.user_id == self.user_id
+                )
+            )

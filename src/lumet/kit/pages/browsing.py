@@ -1,0 +1,431 @@
+"""A list as one works in it: what its address asks for, said and linked to."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+from urllib.parse import urlencode
+
+from flask_babel import gettext as _
+from sqlalchemy import ColumnElement, Connection, func, literal_column, type_coerce
+from sqlalchemy.types import NullType
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.kept import KeptChoices
+from ..fields import (
+    ChoiceField,
+    CodeField,
+    DateField,
+    DecimalField,
+    IntegerField,
+    LookupField,
+    MomentField,
+    ValueField,
+    YesNoField,
+)
+from ..reach import Reach
+from .listing import (
+    PAGE_ROWS,
+    Asked,
+    Count,
+    ListPlan,
+    Sorting,
+    is_sortable,
+    list_plan,
+    read_sort,
+)
+from .lookups import SHORT_LIST, lookup_plan
+from .model import TablePages
+from .searching import word_values, words_of
+from .selection import Cell
+from .sifting import (
+    IS,
+    Sift,
+    in_words,
+    operators,
+    preset_words,
+    read_sifts,
+    shape_of,
+    sift_values,
+)
+from .site import Site, list_address
+
+SIZES = (25, 50, 100, 250)
+MOST_GROUPS = 200
+TABLE, CARDS, GROUPS, CHART = "table", "cards", "groups", "chart"
+_MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
+PANELS = ("filter", "views")  # what opens above the list
+_POSITION = ("after", "before", "last", "n", "skip", "panel")  # not what one sees
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A filter in words, and the address of the list without it."""
+
+    label: str
+    words: str
+    without: str
+
+
+@dataclass(frozen=True, slots=True)
+class Control:
+    """What a column can be filtered by: its operators, its present texts by operator,
+    and the choices that there are."""
+
+    key: str
+    label: str
+    field: ValueField
+    operators: tuple[str, ...]
+    texts: Mapping[str, tuple[str, ...]]
+    options: Sequence[tuple[str, str]] = ()
+    html_type: str = "text"
+    choices: str = ""  # the address that finds more of them, where there are more
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """One group of a list: what its rows have in common, how many or how much, and where
+    they are."""
+
+    cell: Cell
+    count: int
+    address: str
+    value: float = 0.0  # what a chart draws
+    text: str = ""  # the sum in words, where one is wanted
+
+
+@dataclass(slots=True)
+class Browsing:
+    """What the address of a list asks for, of those things that this user may see."""
+
+    site: Site
+    pages: TablePages
+    reach: Reach
+    arguments: MultiDict[str, str]
+    kept: KeptChoices
+    search: str = field(init=False)
+    sifts: list[Sift] = field(init=False)
+    words: list[str] = field(init=False)
+    sorting: Sorting = field(init=False)
+    columns: tuple[str, ...] | None = field(init=False)
+    size: int = field(init=False)
+    arrangement: str = field(init=False)
+    panel: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        given = self.arguments
+        self.sifts = read_sifts(self.pages, self.reach, given)
+        self.search = given.get("q", "").strip()[:100]
+        self.words = words_of(self.search)
+        self.sorting = read_sort(self.pages, given.get("sort", ""))
+        chosen = given.get("columns") or self.kept.get(f"columns {self.pages.name}")
+        known = self.choosable()
+        listed = [key for key in (chosen or "").split(",") if key in known]
+        self.columns = tuple(dict.fromkeys(listed)) or None
+        size = given.get("rows", PAGE_ROWS, type=int)
+        self.size = size if size in SIZES else PAGE_ROWS
+        panel = given.get("panel", "")
+        self.panel = panel if panel in PANELS else ""
+        wanted = given.get("as", TABLE)
+        self.arrangement = wanted if wanted in self.arrangements() else TABLE
+
+    def choosable(self) -> list[str]:
+        """Return the columns that the list can show."""
+        return self.pages.seen_by(self.reach, self.pages.fields)
+
+    def arrangements(self) -> list[str]:
+        """Return how the list can be arranged: in groups where a column makes some."""
+        return [TABLE, CARDS, *([GROUPS, CHART] if self.grouping() else [])]
+
+    def grouping(self) -> list[str]:
+        """Return the columns that make groups: choices, lookups, yes and no, and the
+        months of dates."""
+        kinds = ChoiceField | LookupField | YesNoField
+        found = [k for k in self.choosable() if isinstance(self.pages.fields[k], kinds)]
+        return found + [k for k in self.choosable() if self.is_by_month(k)]
+
+    def is_by_month(self, key: str) -> bool:
+        """Tell whether a column makes groups by its months: a date that the database
+        itself keeps as one."""
+        column = self.pages.column(key)
+        is_day = isinstance(self.pages.fields[key], DateField | MomentField)
+        return is_day and not getattr(column.type, "stored", "")
+
+    def summed(self) -> list[str]:
+        """Return the columns whose sums a group can have: amounts and measures."""
+        kinds = IntegerField | DecimalField
+        return [
+            key
+            for key in self.choosable()
+            if isinstance(self.pages.fields[key], kinds)
+            and not isinstance(self.pages.fields[key], CodeField)
+            and key not in self.pages.key
+        ]
+
+    def sum_of(self) -> str:
+        """Return the column whose sums are wanted, "" for counts."""
+        wanted = self.arguments.get("sum", "")
+        return wanted if wanted in self.summed() else ""
+
+    @property
+    def is_narrowed(self) -> bool:
+        """Tell whether a search or a filter leaves something out."""
+        return bool(self.sifts or self.words)
+
+    @property
+    def bound(self) -> dict[str, Any]:
+        """What the statement binds."""
+        return {**sift_values(self.sifts), **word_values(self.words)}
+
+    @property
+    def asked(self) -> Asked:
+        """What the statement of the list depends on, beyond its order."""
+        return Asked(self.columns, shape_of(self.sifts), len(self.words))
+
+    def plan(self) -> ListPlan:
+        """Return the plan of the list, which others use too."""
+        order = self.sorting.order
+        return list_plan(self.site, self.pages, self.reach, order, asked=self.asked)
+
+    def own_plan(self) -> ListPlan:
+        """Return a plan of the list to which columns can be added."""
+        order = self.sorting.order
+        return ListPlan(self.site, self.pages, self.reach, order, asked=self.asked)
+
+    def address(self, *without: str, **changed: Any) -> str:
+        """Return the address of this list, with some parameters left out or changed and
+        the position forgotten."""
+        dropped = {*without, *changed, *_POSITION}
+        pairs = [
+            (key, value)
+            for key, values in self.arguments.lists()
+            for value in values
+            if key not in dropped and value
+        ]
+        pairs += [(key, str(value)) for key, value in changed.items() if value != ""]
+        words = urlencode(pairs, safe=",.~")
+        return list_address(self.pages.name) + (f"?{words}" if words else "")
+
+    def hidden(self, *left_out: str) -> list[tuple[str, str]]:
+        """Return the parameters that a form of the list sends along unseen."""
+        return [
+            (key, value)
+            for key, values in self.arguments.lists()
+            for value in values
+            if value
+            and key not in _POSITION
+            and not any(
+                key == o or (key.endswith(o) and o[:1] == ".") for o in left_out
+            )
+        ]
+
+    def filtered_hidden(self) -> list[tuple[str, str]]:
+        """Return the same for the form of the filters, which has its own for these."""
+        own = {
+            f"{key}.{operator}"
+            for key in self.choosable()
+            for operator in operators(self.pages.fields[key])
+        }
+        return [(key, value) for key, value in self.hidden() if key not in own]
+
+    def marks(self, connection: Connection) -> list[Mark]:
+        """Return the search and the filters in words, each with a way to be rid of it."""
+        found = []
+        if self.words:
+            words = f"“{self.search}”"
+            found.append(Mark(str(_("Search")), words, self.address("q")))
+        for sift in self.sifts:
+            titles = self._titles(connection, sift)
+            words = in_words(self.pages, sift, self.site.language, titles)
+            without = self.address(sift.name)
+            found.append(Mark(self.pages.label(sift.key), words, without))
+        return found
+
+    def _titles(self, connection: Connection, sift: Sift) -> dict[str, str]:
+        reference = self.pages.lookups.get(sift.key)
+        if reference is None or sift.operator != IS:
+            return {}
+        target = self.site.registry[reference.target]
+        if not self.reach.may("view", target.table.fullname):
+            return {}
+        plan = lookup_plan(self.site, reference, self.reach)
+        pairs = zip(sift.texts, sift.values, strict=True)
+        found = {text: plan.one(connection, value) for text, value in pairs}
+        return {text: option[1] for text, option in found.items() if option}
+
+    def controls(self, connection: Connection) -> list[Control]:
+        """Return what the columns can be filtered by."""
+        return [self._control(connection, key) for key in self.choosable()]
+
+    def _control(self, connection: Connection, key: str) -> Control:
+        shown = self.pages.fields[key]
+        texts = {s.operator: s.texts for s in self.sifts if s.key == key}
+        options: list[tuple[str, str]] = []
+        choices = ""
+        reference = self.pages.lookups.get(key)
+        if reference is not None:
+            target = self.site.registry[reference.target]
+            if self.reach.may("view", target.table.fullname):
+                plan = lookup_plan(self.site, reference, self.reach)
+                options = plan.first(connection, SHORT_LIST + 1)
+                if len(options) > SHORT_LIST:
+                    choices = f"{list_address(self.pages.name)}/choices/{key}"
+                known = {value for value, _title in options}
+                titles = [
+                    each
+                    for s in self.sifts
+                    if s.key == key
+                    for each in self._titles(connection, s).items()
+                ]
+                options += [each for each in titles if each[0] not in known]
+        elif isinstance(shown, YesNoField):
+            options = [("yes", str(_("Yes"))), ("no", str(_("No")))]
+        elif isinstance(shown, ChoiceField) and not shown.others:
+            options = [(v, str(label)) for v, label in shown.choices.items()]
+        is_day = shown.html_type in ("date", "datetime-local")
+        return Control(
+            key=key,
+            label=self.pages.label(key),
+            field=shown,
+            operators=operators(shown),
+            texts=texts,
+            options=options,
+            html_type="date" if is_day else "text",
+            choices=choices,
+        )
+
+    def loosening(self, connection: Connection) -> list[Mark]:
+        """Return, for a list without rows, the filters without which there are some."""
+        found = []
+        for mark, sifts, words in self._each_less(connection):
+            asked = Asked(self.columns, shape_of(sifts), len(words))
+            plan = list_plan(self.site, self.pages, self.reach, (), asked=asked)
+            bound = {**sift_values(sifts), **word_values(words)}
+            if plan.count(connection, bound=bound).number:
+                found.append(mark)
+        return found
+
+    def _each_less(
+        self, connection: Connection
+    ) -> Iterable[tuple[Mark, list[Sift], list[str]]]:
+        marks = self.marks(connection)
+        if self.words:
+            yield marks[0], self.sifts, []
+        for place, sift in enumerate(self.sifts):
+            rest = [each for each in self.sifts if each is not sift]
+            yield marks[place + bool(self.words)], rest, self.words
+
+    def totals(self, connection: Connection, plan: ListPlan, count: Count) -> list[str]:
+        """Return the totals of the shown columns over all rows that fit, "" for none;
+        none at all where there are more than MOST_COUNTED."""
+        wanted = [key for key in plan.shown if key in self.pages.totals]
+        if not wanted or count.is_capped or not count.number:
+            return []
+        functions = [
+            getattr(func, self.pages.totals[key])(plan.selection.base.c[key])
+            for key in wanted
+        ]
+        row = self.reach.run(connection, plan.over_all(functions), self.bound).one()
+        found = {
+            key: self._total(self.pages.fields[key], value)
+            for key, value in zip(wanted, row, strict=True)
+            if value is not None
+        }
+        return [found.get(key, "") for key in plan.shown]
+
+    def _total(self, shown: ValueField, value: Any) -> str:
+        """Return a total as the column's own values are shown; SQLite sums decimals as
+        floating numbers, whose last digits mean nothing."""
+        if isinstance(value, float | Decimal) and isinstance(shown, DecimalField):
+            digits = 6 if shown.scale is None else shown.scale
+            value = round(Decimal(str(value)), digits)
+        return str(shown.show(value, self.site.language))
+
+    def group_by(self) -> str:
+        """Return the column that makes the groups."""
+        wanted, offered = self.arguments.get("by", ""), self.grouping()
+        shown = [key for key in (self.columns or self.pages.shown) if key in offered]
+        return wanted if wanted in offered else (shown or offered)[0]
+
+    def groups(self, connection: Connection) -> tuple[list[Group], bool]:
+        """Return the groups of the rows that fit, the largest first, months in their
+        order, and whether there are more than MOST_GROUPS."""
+        key, summed = self.group_by(), self.sum_of()
+        plan = self.plan()
+        base = plan.selection.base
+        by_month = self.is_by_month(key)
+        column = self._month(base.c[key]) if by_month else base.c[key]
+        counted = func.count().label("rows_in_group")
+        amount = func.sum(base.c[summed]) if summed else counted
+        wanted = amount.label("amount")
+        statement = plan.over_all([column.label("made_by"), counted, wanted])
+        place = "1" if by_month else "3"
+        order: ColumnElement[Any] = literal_column(place).desc()
+        statement = statement.group_by(literal_column("1")).order_by(order)
+        statement = statement.limit(MOST_GROUPS + 1)
+        rows: Sequence[Any] = self.reach.run(connection, statement, self.bound).all()
+        found = [
+            self._group(connection, key, row[0], row[1], row[2])
+            for row in rows[:MOST_GROUPS]
+        ]
+        if by_month:
+            found.reverse()
+        return found, len(rows) > MOST_GROUPS
+
+    def _month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        kind = self.site.database.engine.dialect.name
+        raw = type_coerce(column, NullType())
+        if kind == "sqlite":
+            return func.strftime(_MONTHS[kind], raw)
+        name = "to_char" if kind == "postgresql" else "date_format"
+        pattern = _MONTHS.get(kind, _MONTHS["mariadb"])
+        month: ColumnElement[Any] = getattr(func, name)(raw, pattern)
+        return month
+
+    def _group(
+        self, connection: Connection, key: str, value: Any, number: int, amount: Any
+    ) -> Group:
+        summed = self.sum_of()
+        text = ""
+        if summed and amount is not None:
+            text = self._total(self.pages.fields[summed], amount)
+        cell, address = self._made_by(connection, key, value)
+        return Group(cell, number, address, float(amount or 0), text)
+
+    def _made_by(
+        self, connection: Connection, key: str, value: Any
+    ) -> tuple[Cell, str]:
+        """Return what a group has in common, and the address of its rows."""
+        left_out = ("as", "by", "sum")
+        shown = self.pages.fields[key]
+        if value is None:
+            return Cell(""), self.address(*left_out, **{f"{key}.empty": "1"})
+        if self.is_by_month(key):
+            first = date.fromisoformat(f"{value}-01")
+            last = (first + timedelta(days=31)).replace(day=1) - timedelta(days=1)
+            bounds = {f"{key}.from": first.isoformat(), f"{key}.to": last.isoformat()}
+            within = f"{key}.within"
+            return Cell(str(value)), self.address(*left_out, within, **bounds)
+        text = value if key in self.pages.lookups else shown.to_text(value)
+        address = self.address(*left_out, **{f"{key}.is": text})
+        if key not in self.pages.lookups:
+            tone = shown.tone(value) if isinstance(shown, ChoiceField) else ""
+            return Cell(shown.show(value, self.site.language), tone=tone), address
+        titles = self._titles(connection, Sift(key, IS, (str(value),), (value,)))
+        title = titles.get(str(value), str(_("not visible")))
+        return Cell(title), address if titles else ""
+
+    def sort_links(self) -> dict[str, str]:
+        """Return the address that sorts by each column that can be sorted by."""
+        if not self.pages.key:
+            return {}
+        keys = [key for key in self.choosable() if is_sortable(self.pages, key)]
+        return {
+            key: self.address(sort=self.sorting.by(key)) for key in ["title", *keys]
+        }
+
+
+def presets() -> dict[str, str]:
+    """Return the presets of dates in words."""
+    return preset_words()

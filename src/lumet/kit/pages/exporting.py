@@ -1,0 +1,188 @@
+"""Taking a list out: CSV, XLSX and JSON, a few rows in memory at a time."""
+
+import csv
+import io
+import json
+import tempfile
+from collections.abc import Callable, Iterator
+from datetime import date, datetime, time
+from decimal import Decimal
+from typing import Any
+
+import xlsxwriter  # type: ignore[import-untyped]
+
+from ..fields import ChoiceField, ValueField
+from .browsing import Browsing
+
+RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
+FORMATS = {
+    "csv": "text/csv; charset=utf-8",
+    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    "json": "application/json",
+}
+MOST_XLSX_ROWS = 1_048_575  # the format's own limit, without the headings
+MOST_EXACT = Decimal(10) ** 15  # a spreadsheet keeps 15 digits of a number
+WIDEST = 60  # characters of a column
+Reader = Callable[[Any], Any]
+
+
+class Export:
+    """The columns of one export: the title, then what the list shows; with the keys that
+    stand behind references where they are wanted."""
+
+    def __init__(self, browsing: Browsing, with_keys: bool) -> None:
+        self.browsing = browsing
+        self.plan = browsing.own_plan()
+        pages = browsing.pages
+        self.headings = [str(pages.singular)]
+        self.readers: list[Reader] = [self.plan.title]
+        if with_keys:
+            for key in pages.key:
+                self._add(key, pages.label(key), self.plan.selection.value_reader(key))
+        for key in self.plan.shown:
+            if key in pages.lookups:
+                if with_keys:
+                    raw = self.plan.selection.value_reader(key)
+                    self._add(key, f"{pages.label(key)} ({key})", raw)
+                cell = self.plan.selection.cell_reader(key, lambda table, record: "")
+                self._add(key, pages.label(key), _text_of(cell))
+            else:
+                raw = self.plan.selection.value_reader(key)
+                self._add(key, pages.label(key), _plain(pages.fields[key], raw))
+
+    def _add(self, key: str, label: str, reader: Reader) -> None:
+        self.headings.append(f"{label} ({key})" if label in self.headings else label)
+        self.readers.append(reader)
+
+    def rows(self) -> Iterator[list[Any]]:
+        """Yield the values of each row; the connection is held while they are read."""
+        browsing, plan = self.browsing, self.plan
+        with browsing.site.database.reading() as connection:
+            for row in plan.each(connection, browsing.bound):
+                yield [read(row) for read in self.readers]
+
+
+def _text_of(cell: Reader) -> Reader:
+    return lambda row: str(cell(row).text) or None
+
+
+def _plain(field: ValueField, raw: Reader) -> Reader:
+    """Return a reader of a value as other programs take it: choices by their labels."""
+    if isinstance(field, ChoiceField):
+
+        def label(row: Any) -> Any:
+            value = raw(row)
+            return None if value is None else str(field.choices.get(value, value))
+
+        return label
+    return raw
+
+
+def csv_lines(export: Export) -> Iterator[str]:
+    """Write CSV as RFC 4180 has it, with a mark for UTF-8, safe in spreadsheets."""
+    yield "\ufeff"
+    yield from _csv_chunks([export.headings])
+    yield from _csv_chunks(export.rows())
+
+
+def _csv_chunks(rows: Any, size: int = 500) -> Iterator[str]:
+    written = io.StringIO()
+    writer = csv.writer(written)
+    for number, row in enumerate(rows, 1):
+        writer.writerow([_csv_value(value) for value in row])
+        if number % size == 0:
+            yield written.getvalue()
+            written.seek(0)
+            written.truncate()
+    yield written.getvalue()
+
+
+def _csv_value(value: Any) -> Any:
+    if isinstance(value, str):
+        return f"'{value}" if value.startswith(RISKY) else value
+    if isinstance(value, datetime):
+        return value.isoformat(" ")
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return "" if value is None else value
+
+
+def json_chunks(export: Export) -> Iterator[str]:
+    """Write an array of objects, by the headings."""
+    yield "["
+    for number, row in enumerate(export.rows()):
+        pairs = zip(export.headings, map(_json_value, row), strict=True)
+        yield (",\n" if number else "\n") + json.dumps(dict(pairs), ensure_ascii=False)
+    yield "\n]\n"
+
+
+def _json_value(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() else float(value)
+    if isinstance(value, date | time):
+        return value.isoformat()
+    return (
+        value
+        if value is None or isinstance(value, bool | int | float | str)
+        else str(value)
+    )
+
+
+def xlsx_chunks(export: Export, size: int = 1 << 16) -> Iterator[bytes]:
+    """Write a workbook with types and widths into a temporary file, and read it out."""
+    with tempfile.TemporaryFile() as target:
+        options = {"constant_memory": True, "strings_to_formulas": False,
+                   "strings_to_urls": False, "default_date_format": "yyyy-mm-dd"}  # fmt: skip
+        book = xlsxwriter.Workbook(target, options)
+        try:
+            _write_sheet(book, export)
+        finally:
+            book.close()
+        target.seek(0)
+        while chunk := target.read(size):
+            yield chunk
+
+
+def _write_sheet(book: Any, export: Export) -> None:
+    sheet = book.add_worksheet()
+    bold = book.add_format({"bold": True})
+    moment = book.add_format({"num_format": "yyyy-mm-dd hh:mm"})
+    sheet.freeze_panes(1, 1)
+    rows = export.rows()
+    first = [row for _, row in zip(range(100), rows, strict=False)]
+    for column, heading in enumerate(export.headings):
+        longest = max([len(heading), *(len(str(row[column] or "")) for row in first)])
+        sheet.set_column(column, column, min(longest + 2, WIDEST))
+    for column, heading in enumerate(export.headings):
+        sheet.write_string(0, column, heading, bold)
+    number = 0
+    for part in (first, rows):
+        for row in part:
+            number += 1
+            if number > MOST_XLSX_ROWS:
+                return
+            for column, value in enumerate(row):
+                _write_cell(sheet, number, column, value, moment)
+
+
+def _write_cell(sheet: Any, row: int, column: int, value: Any, moment: Any) -> None:
+    if value is None:
+        return
+    number: Any = value if isinstance(value, int | float | Decimal) else None
+    if isinstance(value, bool):
+        sheet.write_boolean(row, column, value)
+    elif isinstance(value, datetime):
+        sheet.write_datetime(row, column, value.replace(tzinfo=None), moment)
+    elif isinstance(value, date) and value.year >= 1900:
+        sheet.write_datetime(row, column, value)
+    elif number is not None and abs(number) < MOST_EXACT:
+        sheet.write_number(row, column, value)
+    else:
+        sheet.write_string(row, column, str(value)[:32_767])
+
+
+WRITERS: dict[str, Callable[[Export], Iterator[Any]]] = {
+    "csv": csv_lines,
+    "xlsx": xlsx_chunks,
+    "json": json_chunks,
+}

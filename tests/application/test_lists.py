@@ -1,0 +1,353 @@
+"""Lists: found, filtered, arranged, kept and taken out, as a plain model says."""
+
+import csv
+import html
+import io
+import json
+import re
+from datetime import date, timedelta
+from typing import Any, ClassVar
+from urllib.parse import urlencode
+
+import openpyxl
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.support.capabilities import needs
+from tests.support.projects import ApplicationCase
+from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run
+
+TABLES = """
+CREATE TABLE district (code VARCHAR(4) PRIMARY KEY, name VARCHAR(20) NOT NULL);
+CREATE TABLE station (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, district_code VARCHAR(4),
+    state VARCHAR(8) CHECK (state IN ('lit', 'dim', 'dark')), grade INTEGER, height_m DECIMAL(6,1), is_manned BOOLEAN,
+    opened_on DATE, seen_at {moment}, remarks TEXT, FOREIGN KEY (district_code) REFERENCES district (code));
+INSERT INTO district VALUES ('NR', 'North Reach'), ('SF', 'Saltfen');
+"""
+NAMES = ["Tern Holm", "Cold Bar", "100% Bar_x", "=SUM(1)", "Ärla"]
+DAYS = [date(2020, 2, 29), date(2026, 11, 1), date.today()]
+ROW = st.fixed_dictionaries(
+    {
+        "name": st.sampled_from(NAMES),
+        "district_code": st.sampled_from([None, "NR", "SF"]),
+        "state": st.sampled_from([None, "lit", "dim", "dark"]),
+        "grade": st.sampled_from([None, 0, 1, 2, 30]),
+        "height_m": st.sampled_from([None, 1.5, 2.0, 1200.0]),
+        "is_manned": st.sampled_from([None, True, False]),
+        "opened_on": st.sampled_from([None, *DAYS]),
+        "seen_at": st.sampled_from([None, *DAYS]),
+        "remarks": st.sampled_from([None, "", "Fog bell", "fog"]),
+    }
+)
+Model = Any
+
+
+def is_(name: str, *values: Any) -> Model:
+    return lambda row: row[name] in values and row[name] is not None
+
+
+def between(name: str, low: Any, high: Any) -> Model:
+    return lambda row: (
+        row[name] is not None
+        and (low is None or row[name] >= low)
+        and (high is None or row[name] <= high)
+    )
+
+
+TODAY = date.today()
+MONTH = TODAY.replace(day=1)
+NEXT = (MONTH + timedelta(days=31)).replace(day=1)
+FILTERS: list[tuple[str, str, Model]] = [
+    ("state.is", "lit", is_("state", "lit")),
+    ("state.empty", "1", lambda row: row["state"] is None),
+    ("district_code.is", "NR", is_("district_code", "NR")),
+    ("district_code.filled", "1", lambda row: row["district_code"] is not None),
+    ("is_manned.is", "no", is_("is_manned", False)),
+    ("is_manned.empty", "1", lambda row: row["is_manned"] is None),
+    ("grade.from", "1", between("grade", 1, None)),
+    ("grade.to", "2", between("grade", None, 2)),
+    ("height_m.from", "2", between("height_m", 2, None)),
+    ("height_m.to", "1200", between("height_m", None, 1200)),
+    ("opened_on.from", "2026-11-01", between("opened_on", DAYS[1], None)),
+    ("opened_on.to", "2026-11-01", between("opened_on", None, DAYS[1])),
+    ("opened_on.within", "today", is_("opened_on", TODAY)),
+    ("seen_at.to", "2026-11-01", between("seen_at", None, DAYS[1])),
+    (
+        "seen_at.within",
+        "this-month",
+        between("seen_at", MONTH, NEXT - timedelta(days=1)),
+    ),
+    ("name.has", "bar", lambda row: "bar" in row["name"].lower()),
+    ("name.has", "%", lambda row: "%" in row["name"]),
+    ("name.begins", "100% bar_", lambda row: row["name"].startswith("100%")),
+    ("remarks.empty", "1", lambda row: not row["remarks"]),
+    ("remarks.filled", "1", lambda row: bool(row["remarks"])),
+    ("q", "bar cold", lambda row: row["name"] == "Cold Bar"),
+    ("q", "fog", lambda row: "fog" in (row["remarks"] or "").lower()),
+    ("nothing.is", "x", lambda row: True),
+    ("grade.from", "many", lambda row: True),
+]
+SORTS = ["", "grade", "-grade,name", "-district_code", "title", "opened_on,-height_m"]
+
+
+class Lists:
+    """The tests, for each kind of database; not a test by itself."""
+
+    DATABASE = "lumet_test_lists"
+    MOMENT = "TIMESTAMP"
+    EXAMPLES: ClassVar[int] = 6
+
+    @classmethod
+    def script(cls) -> str:
+        return TABLES.format(moment=cls.MOMENT)
+
+    @classmethod
+    def decide(cls: Any) -> None:
+        path = cls.folder / "design/everywhere.toml"
+        path.write_text(
+            path.read_text()
+            + '\n[field."station.height_m"]\ntotal = "sum"\n[field."station.grade"]\ntotal = "max"\n'
+        )
+        path = cls.folder / "design/tables/station.toml"
+        columns = ["district_code", "state", "grade", "height_m", "is_manned", "opened_on",
+                   "seen_at", "remarks"]  # fmt: skip
+        path.write_text(
+            re.sub(
+                r"#~ columns = .*",
+                f"columns = {json.dumps(columns)}",
+                path.read_text(),
+                count=1,
+            )
+        )
+
+    def fill(self: Any, rows: list[dict[str, Any]]) -> None:
+        def spelled(value: Any) -> str:
+            if value is None:
+                return "NULL"
+            if isinstance(value, bool | int | float):
+                return str(value)
+            return "'" + str(value).replace("'", "''") + "'"
+
+        statements = ["DELETE FROM station"]
+        for number, row in enumerate(rows, 1):
+            held = row | {"seen_at": row["seen_at"] and f"{row['seen_at']} 23:30:00"}
+            values = ", ".join(spelled(value) for value in held.values())
+            statements.append(
+                f"INSERT INTO station (id, {', '.join(row)}) VALUES ({number}, {values})"
+            )
+        self.store(statements)
+
+    def page(self: Any, address: str) -> str:
+        answer = self.signed.get(address)
+        self.assertEqual(answer.status_code, 200, address)
+        return str(answer.get_data(as_text=True))
+
+    def keys(self: Any, page: str) -> list[int]:
+        return [
+            int(key)
+            for key in re.findall(r'class="title" href="/t/station/r/(\d+)"', page)
+        ]
+
+    def walked(self: Any, address: str) -> list[int]:
+        """Return the keys of all pages, forwards, after walking back from the last."""
+        pages = [self.page(address)]
+        while match := re.search(r'href="([^"]*)">Later', pages[-1]):
+            pages.append(self.page(match[1].replace("&amp;", "&")))
+        back = [pages[-1]]
+        while match := re.search(r'href="([^"]*)">Earlier', back[-1]):
+            back.append(self.page(match[1].replace("&amp;", "&")))
+        forwards = [key for page in pages for key in self.keys(page)]
+        self.assertEqual({k for page in back for k in self.keys(page)}, set(forwards))
+        return forwards
+
+    def test_filters_and_orders_show_what_a_model_says(self: Any) -> None:
+        self.signed = self.client()
+
+        @settings(max_examples=self.EXAMPLES, deadline=None, database=None, derandomize=True,
+                  suppress_health_check=list(HealthCheck))  # fmt: skip
+        @given(
+            st.lists(ROW, min_size=1, max_size=40),
+            st.lists(st.sampled_from(FILTERS), min_size=1, max_size=2),
+            st.sampled_from(SORTS),
+        )
+        def check(rows: list[Any], filters: list[Any], sort: str) -> None:
+            self.fill(rows)
+            wanted = {name: text for name, text, _ in filters}
+            models = [model for name, text, model in filters if wanted[name] == text]
+            fit = {
+                n
+                for n, row in enumerate(rows, 1)
+                if all(model(row) for model in models)
+            }
+            query = urlencode(wanted | {"sort": sort})
+            found = self.walked(f"/t/station?{query}")
+            self.assertEqual(len(found), len(set(found)))
+            self.assertEqual(set(found), fit, query)
+            out = list(
+                csv.reader(io.StringIO(self.page(f"/t/station/export.csv?{query}")))
+            )
+            self.assertEqual(len(out), len(fit) + 1)
+            heights = [
+                row["height_m"]
+                for n, row in enumerate(rows, 1)
+                if n in fit and row["height_m"] is not None
+            ]
+            if fit and heights:
+                total = f"{sum(heights):,.1f}"
+                self.assertIn(
+                    f'<td class="num">{total}</td>', self.page(f"/t/station?{query}")
+                )
+            groups = self.page(f"/t/station?{query}&as=groups&by=state")
+            counted = re.findall(r'</td><td class="num">(\d+)</td>', groups)
+            self.assertEqual(sum(map(int, counted)), len(fit))
+            months: dict[str, float] = {}
+            for number in fit:
+                day, height = (
+                    rows[number - 1]["opened_on"],
+                    rows[number - 1]["height_m"],
+                )
+                month = f"{day:%Y-%m}" if day else "empty"
+                months[month] = months.get(month, 0.0) + (height or 0.0)
+            chart = self.page(f"/t/station?{query}&as=chart&by=opened_on&sum=height_m")
+            drawn = [
+                json.loads(html.unescape(found))
+                for found in re.findall(r'data-(?:labels|chart)="([^"]*)"', chart)
+            ]
+            values, labels = drawn or ([], [])
+            self.assertEqual(dict(zip(labels, values, strict=True)), months)
+
+        check()
+
+
+class SqliteLists(Lists, ApplicationCase):
+    SCRIPT = TABLES.format(moment="TIMESTAMP")
+    EXAMPLES = 25
+
+    def store(self, statements: list[str]) -> None:
+        self.change(";\n".join(statements) + ";")
+
+    ROWS: ClassVar[list[dict[str, Any]]] = [
+        dict(zip(["name", "district_code", "state", "grade", "height_m", "is_manned", "opened_on", "seen_at",
+                  "remarks"], values, strict=True))
+        for values in (
+            ["Tern Holm", "NR", "lit", 1, 2.0, True, DAYS[1], None, "Fog bell"],
+            ["=SUM(1)", None, "dark", None, 1200.0, None, None, DAYS[0], "a,\"b\"\nc"],
+        )
+    ]  # fmt: skip
+
+    def test_what_is_taken_out_opens_elsewhere(self) -> None:
+        self.signed = self.client("reader")
+        self.fill(self.ROWS)
+        raw = self.signed.get("/t/station/export.csv?sort=title").get_data()
+        self.assertTrue(raw.startswith(b"\xef\xbb\xbf"))
+        rows = list(csv.reader(io.StringIO(raw.decode("utf-8-sig"), newline="")))
+        self.assertEqual(rows[0][:3], ["Station", "District", "State"])
+        self.assertEqual(rows[1][0], "'=SUM(1)")
+        self.assertEqual(rows[1][-1], 'a,"b"\nc')
+        self.assertEqual(rows[2][:4], ["Tern Holm", "North Reach", "Lit", "1"])
+        book = openpyxl.load_workbook(
+            io.BytesIO(
+                self.signed.get("/t/station/export.xlsx?sort=title&keys=1").get_data()
+            )
+        )
+        cells = [[cell.value for cell in row] for row in book.active.iter_rows()]
+        self.assertEqual(cells[1][0], "=SUM(1)")
+        self.assertEqual(book.active["A2"].data_type, "s")
+        self.assertEqual(cells[2][:5], ["Tern Holm", 1, "NR", "North Reach", "Lit"])
+        self.assertIn(1200, cells[1])
+        self.assertEqual(
+            [cell.date() for cell in cells[2] if hasattr(cell, "date")], [DAYS[1]]
+        )
+        told = json.loads(self.page("/t/station/export.json?state.is=lit"))
+        self.assertEqual([row["Station"] for row in told], ["Tern Holm"])
+        paper = self.page("/t/station/print?state.is=lit")
+        self.assertIn("State <b>Lit</b>", paper)
+        self.assertNotIn("<nav", paper)
+        log = self.client("steward").get("/log?kind=export").get_data(as_text=True)
+        self.assertIn("JSON State: Lit", log)
+        self.assertEqual(self.signed.get("/t/station/export.pdf").status_code, 404)
+
+    def test_nothing_found_says_what_to_loosen(self) -> None:
+        self.signed = self.client()
+        self.fill(self.ROWS)
+        page = self.page("/t/station?state.is=lit&district_code.is=SF")
+        self.assertIn("No stations fit all of this.", page)
+        self.assertIn('<a href="/t/station?state.is=lit">District Saltfen</a>', page)
+        self.assertNotIn(
+            '<a href="/t/station?district_code.is=SF">State Lit</a>,', page
+        )
+        self.assertIn('aria-label="Without State Lit"', page)
+
+    def test_columns_rows_and_views_are_kept_for_the_user(self) -> None:
+        self.signed = self.client("worker")
+        self.fill(self.ROWS)
+        kept = {"column": ["grade", "remarks", "forged"], "asked": "state.is=lit"}
+        answer = self.signed.post("/t/station/columns", data=kept)
+        self.assertEqual(answer.location, "/t/station?state.is=lit")
+        head = r'<th scope="col"[^>]*>(?:<a[^>]*>)?([^<]+)'
+        heads = re.findall(head, self.page("/t/station"))
+        self.assertEqual(heads, ["Station", "Grade", "Remarks"])
+        self.assertNotIn(
+            "Remarks",
+            self.client("reader")
+            .get("/t/station?columns=grade")
+            .text.partition("<thead>")[2],
+        )
+        self.signed.post("/t/station/columns", data={"reset": "1"})
+        view = {
+            "name": "Lit ones",
+            "asked": "state.is=lit&after=x",
+            "first": "1",
+            "role": ["reader"],
+        }
+        self.signed.post("/t/station/views", data=view)
+        self.assertEqual(
+            self.signed.get("/t/station").location, "/t/station?state.is=lit"
+        )
+        reader = self.client("reader")
+        self.assertNotIn(
+            "Lit ones", reader.get("/t/station?panel=views").text
+        )  # a worker shares nothing
+        self.client("steward").post(
+            "/t/station/views", data=view | {"name": "Of stewards"}
+        )
+        self.assertIn("Of stewards", reader.get("/t/station?panel=views").text)
+        (number,) = re.findall(
+            r"/views/(\d+)/forget", self.page("/t/station?panel=views")
+        )
+        reader.post(f"/t/station/views/{number}/forget")
+        self.assertIn("Lit ones", self.page("/t/station?panel=views"))
+        self.signed.post(f"/t/station/views/{number}/forget")
+        self.assertNotIn("Lit ones", self.page("/t/station?panel=views"))
+
+    def test_a_copy_begins_like_its_original(self) -> None:
+        self.signed = self.client()
+        self.fill(self.ROWS)
+        self.assertIn(
+            'href="/t/station/add?like=1">Copy as new', self.page("/t/station/r/1")
+        )
+        form = self.form_data(self.signed, "/t/station/add?like=1")
+        self.assertEqual(
+            (form["name"], form["grade"], form["district_code"]),
+            ("Tern Holm", "1", "NR"),
+        )
+        self.assertEqual(
+            self.form_data(self.signed, "/t/station/add?like=99")["name"], ""
+        )
+
+
+@needs("postgresql")
+class PostgresqlLists(Lists, OnServer, ApplicationCase):
+    SERVER = POSTGRESQL
+
+    def store(self, statements: list[str]) -> None:
+        run(self.address, statements)
+
+
+@needs("mariadb")
+class MariadbLists(Lists, OnServer, ApplicationCase):
+    SERVER = MARIADB
+    MOMENT = "DATETIME"
+
+    def store(self, statements: list[str]) -> None:
+        run(self.address, statements)
