@@ -320,6 +320,39 @@ class SqliteLists(Lists, ApplicationCase):
         self.signed.post(f"/t/station/views/{number}/forget")
         self.assertNotIn("Lit ones", self.page("/t/station?panel=views"))
 
+    def test_several_are_set_and_deleted_each_by_its_own_form(self) -> None:
+        self.signed = self.client("worker")
+        self.fill(self.ROWS * 3)
+        query = "SELECT id, grade, state FROM station ORDER BY id"
+        self.assertIn('name="row" value="1"', self.page("/t/station"))
+        wanted = {
+            "act": "set",
+            "column": "grade",
+            "grade": "7",
+            "row": ["1", "2", "99"],
+        }
+        choosing = {"act": "set", "column": "district_code", "row": ["1"]}
+        asked = self.signed.post("/t/station/several", data=choosing).text
+        self.assertIn('<option value="NR">North Reach</option>', asked)
+        preview = self.signed.post("/t/station/several", data=wanted).text
+        self.assertRegex(preview, r"Will be done</span></h2><p>2 stations")
+        self.assertIn("It is not there.", preview)
+        self.assertEqual([row[1] for row in self.rows(query)], [1, None] * 3)
+        done = self.signed.post("/t/station/several", data=wanted | {"sure": "1"}).text
+        self.assertRegex(done, r"Done</span></h2><p>2 stations")
+        self.assertEqual([row[1] for row in self.rows(query)], [7, 7, 1, None, 1, None])
+        wrong = wanted | {"grade": "many", "sure": "1"}
+        refused = self.signed.post("/t/station/several", data=wrong).text
+        self.assertIn("Enter a whole number, such as 12.", refused)
+        every = {"act": "delete", "all": "1", "asked": "state.is=dark", "sure": "1"}
+        self.signed.post("/t/station/several", data=every)
+        self.assertEqual([row[0] for row in self.rows(query)], [1, 3, 5])
+        none = self.signed.post("/t/station/several", data={"act": "delete"})
+        self.assertEqual(none.location, "/t/station")
+        reader = self.client("reader")
+        self.assertNotIn('name="row"', reader.get("/t/station").text)
+        self.assertEqual(reader.post("/t/station/several", data=every).status_code, 403)
+
     def test_a_copy_begins_like_its_original(self) -> None:
         self.signed = self.client()
         self.fill(self.ROWS)

@@ -473,6 +473,9 @@ class SafetyTest(PagesCase):
         )
         for address, most in (
             ("/t/light", 2),
+            ("/t/light?as=groups&by=station_id", 3),
+            ("/t/light?q=l&name.has=l&station_id.is=1&station_id.is=2", 3),
+            ("/t/light/export.csv?station_id.is=1", 2),
             ("/t/station/r/1", 5),
             ("/t/light/r/1/edit", 4),
             ("/", 0),

@@ -65,6 +65,7 @@ RULES = {
     "pages.delete": "delete",
     "pages.choices": "view",
     "pages.choose_columns": "view",
+    "pages.act_on_several": "delete",
     "pages.save_view": "view",
     "pages.forget_view": "view",
     "pages.print_list": "view",

@@ -236,23 +236,29 @@ class Browsing:
             words = f"“{self.search}”"
             found.append(Mark(str(_("Search")), words, self.address("q")))
         for sift in self.sifts:
-            titles = self._titles(connection, sift)
+            titles = self._titles_of(connection, sift)
             words = in_words(self.pages, sift, self.site.language, titles)
             without = self.address(sift.name)
             found.append(Mark(self.pages.label(sift.key), words, without))
         return found
 
-    def _titles(self, connection: Connection, sift: Sift) -> dict[str, str]:
-        reference = self.pages.lookups.get(sift.key)
-        if reference is None or sift.operator != IS:
+    def _titles(
+        self, connection: Connection, key: str, values: Sequence[Any]
+    ) -> dict[str, str]:
+        """Return the titles of what a lookup refers to, by value."""
+        reference = self.pages.lookups.get(key)
+        if reference is None:
             return {}
         target = self.site.registry[reference.target]
         if not self.reach.may("view", target.table.fullname):
             return {}
         plan = lookup_plan(self.site, reference, self.reach)
-        pairs = zip(sift.texts, sift.values, strict=True)
-        found = {text: plan.one(connection, value) for text, value in pairs}
-        return {text: option[1] for text, option in found.items() if option}
+        return plan.several(connection, values)
+
+    def _titles_of(self, connection: Connection, sift: Sift) -> dict[str, str]:
+        if sift.operator != IS:
+            return {}
+        return self._titles(connection, sift.key, sift.values)
 
     def controls(self, connection: Connection) -> list[Control]:
         """Return what the columns can be filtered by."""
@@ -276,7 +282,7 @@ class Browsing:
                     each
                     for s in self.sifts
                     if s.key == key
-                    for each in self._titles(connection, s).items()
+                    for each in self._titles_of(connection, s).items()
                 ]
                 options += [each for each in titles if each[0] not in known]
         elif isinstance(shown, YesNoField):
@@ -365,10 +371,10 @@ class Browsing:
         statement = statement.group_by(literal_column("1")).order_by(order)
         statement = statement.limit(MOST_GROUPS + 1)
         rows: Sequence[Any] = self.reach.run(connection, statement, self.bound).all()
-        found = [
-            self._group(connection, key, row[0], row[1], row[2])
-            for row in rows[:MOST_GROUPS]
-        ]
+        shown = rows[:MOST_GROUPS]
+        values = [row[0] for row in shown if row[0] is not None]
+        titles = self._titles(connection, key, values)
+        found = [self._group(key, titles, *row) for row in shown]
         if by_month:
             found.reverse()
         return found, len(rows) > MOST_GROUPS
@@ -384,17 +390,17 @@ class Browsing:
         return month
 
     def _group(
-        self, connection: Connection, key: str, value: Any, number: int, amount: Any
+        self, key: str, titles: Mapping[str, str], value: Any, number: int, amount: Any
     ) -> Group:
         summed = self.sum_of()
         text = ""
         if summed and amount is not None:
             text = self._total(self.pages.fields[summed], amount)
-        cell, address = self._made_by(connection, key, value)
+        cell, address = self._made_by(key, titles, value)
         return Group(cell, number, address, float(amount or 0), text)
 
     def _made_by(
-        self, connection: Connection, key: str, value: Any
+        self, key: str, titles: Mapping[str, str], value: Any
     ) -> tuple[Cell, str]:
         """Return what a group has in common, and the address of its rows."""
         left_out = ("as", "by", "sum")
@@ -412,9 +418,10 @@ class Browsing:
         if key not in self.pages.lookups:
             tone = shown.tone(value) if isinstance(shown, ChoiceField) else ""
             return Cell(shown.show(value, self.site.language), tone=tone), address
-        titles = self._titles(connection, Sift(key, IS, (str(value),), (value,)))
-        title = titles.get(str(value), str(_("not visible")))
-        return Cell(title), address if titles else ""
+        title = titles.get(str(value))
+        if title is None:
+            return Cell(str(_("not visible"))), ""
+        return Cell(title), address
 
     def sort_links(self) -> dict[str, str]:
         """Return the address that sorts by each column that can be sorted by."""

@@ -1,6 +1,6 @@
 """Choosing a record by its title."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from flask_babel import gettext as _
@@ -56,6 +56,7 @@ class LookupPlan(Plan):
         ]
         column = selection.base.c[referred]
         self._one = statement.where(column == bindparam("value"))
+        self._several = statement.where(column.in_(bindparam("values", expanding=True)))
 
     def first(self, connection: Connection, wanted: int) -> list[Option]:
         """Return the first records by title: value and title."""
@@ -78,6 +79,16 @@ class LookupPlan(Plan):
         except OverflowError:  # a number that SQLite cannot hold
             return None
         return found[0] if found else None
+
+    def several(self, connection: Connection, values: Sequence[Any]) -> dict[str, str]:
+        """Return the titles of the records that `values` refer to, by value, in one
+        statement; those beyond reach are missing."""
+        if not values:
+            return {}
+        try:
+            return dict(self._read(connection, self._several, {"values": list(values)}))
+        except OverflowError:
+            return {}
 
     def _read(
         self, connection: Connection, statement: Any, values: dict[str, Any]

@@ -30,6 +30,7 @@ from ..accounts.log import Deed, recorded
 from ..addresses import encode_key
 from ..reach import LeavesReach, Reach
 from ..refusals import meaning
+from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
 from .deleting import beyond_delete, consequences
 from .exporting import FORMATS, WRITERS, Export
@@ -219,7 +220,7 @@ def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "has_more": has_more,
         "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
         "largest": max((group.value for group in groups), default=1) or 1,
-        "count": Count(sum(group.count for group in groups), has_more),
+        "count": browsing.plan().count(connection, bound=browsing.bound),
     }
 
 
@@ -237,7 +238,22 @@ def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "sort_links": browsing.sort_links(),
         "totals": browsing.totals(connection, plan, count),
         "loosening": browsing.loosening(connection) if empty else [],
+        "acts": _acts(browsing),
+        "most_rows": MOST_ROWS,
     }
+
+
+def _acts(browsing: Browsing) -> dict[str, Any]:
+    """Return what can be done to several records: the fields that can be set, by label,
+    and whether they can be deleted."""
+    pages, within = browsing.pages, browsing.reach
+    name = pages.table.fullname
+    fields = {}
+    if pages.takes("edit"):
+        entered = pages.enters(within, within.holding("edit", name), is_new=False)
+        fields = {key: pages.label(key) for key in entered if key not in pages.key}
+    may_delete = pages.takes("delete") and within.may("delete", name)
+    return {"fields": fields, "delete": may_delete} if fields or may_delete else {}
 
 
 def _read_page(
@@ -301,6 +317,45 @@ def _labels(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool
         (key, pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
         for key in keys
     ]
+
+
+@blueprint.post("/t/<name>/several")
+def act_on_several(name: str) -> ResponseReturnValue:
+    """Delete several records or set one of their fields: first what would come of it,
+    then it is done."""
+    column = request.form.get("column", "") if request.form.get("act") == "set" else ""
+    pages, within = _pages(name, "edit" if column else "delete")
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    value = request.form.get(column, "")
+    if column and column not in pages.seen_by(within, pages.entered_on(is_new=False)):
+        abort(404)
+    acting = Acting(browsing, current_app.config["SECRET_KEY"], column, value)
+    back = browsing.address()
+    with site().database.reading() as connection:
+        is_all = "all" in request.form
+        keys = chosen_keys(browsing, connection, request.form.getlist("row"), is_all)
+        if not keys or len(keys) > MOST_ROWS:
+            flash(_("Choose 1 to %(most)s records.", most=MOST_ROWS))
+            return redirect(back)
+        is_sure, control = "sure" in request.form, None
+        if column and column not in request.form:
+            form = acting.saver.blank({})
+            fill_lookups(site(), connection, pages, form, within, [column])
+            control = form[column]
+        tally = Tally()
+        if control is None and not is_sure:
+            tally = acting.preview(connection, keys)
+    if is_sure and control is None:
+        tally = acting.carry_out(keys)
+    nouns = lower_first(pages.plural)
+    question = _("Delete several %(nouns)s", nouns=nouns)
+    if column:
+        label = pages.label(column)
+        question = _("Set %(label)s of several %(nouns)s", label=label, nouns=nouns)
+    return render_template(
+        "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
+        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2],
+    )  # fmt: skip
 
 
 @blueprint.post("/t/<name>/columns")

@@ -1,0 +1,166 @@
+"""Doing something to several records at once, each by the way of its own form or page."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.log import Deed, recorded
+from ..reach import LeavesReach, OutOfReach
+from .browsing import Browsing
+from .deleting import beyond_delete, consequences
+from .record import Record, record_plan
+from .saving import Gone, Saver
+from .site import actor, key_values
+
+MOST_ROWS = 1_000  # at once
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """A record to which it cannot be done, and why."""
+
+    title: str
+    key: str
+    why: str
+
+
+@dataclass(slots=True)
+class Tally:
+    """How many it can be, or was, done to; and the others."""
+
+    done: int = 0
+    refused: list[Refused] = field(default_factory=list)
+
+
+def chosen_keys(
+    browsing: Browsing, connection: Connection, rows: Sequence[str], is_all: bool
+) -> list[str]:
+    """Return the keys of the chosen records, as addresses have them: those in `rows`, or
+    all that fit what the list is asked for; at most MOST_ROWS and one."""
+    if not is_all:
+        return list(dict.fromkeys(rows))[: MOST_ROWS + 1]
+    page = browsing.plan().read(connection, size=MOST_ROWS + 1, bound=browsing.bound)
+    return [line.key for line in page.lines]
+
+
+class Acting:
+    """One act on records of one table: deleting them, or setting one field's value."""
+
+    def __init__(
+        self, browsing: Browsing, secret: str, column: str = "", text: str = ""
+    ) -> None:
+        self.browsing = browsing
+        self.pages, self.reach = browsing.pages, browsing.reach
+        self.column, self.text = column, text
+        self.saver = Saver(browsing.site, self.pages, self.reach, secret)
+        self._plan = record_plan(browsing.site, self.pages, self.reach)
+
+    @property
+    def right(self) -> str:
+        """The right that the act needs."""
+        return "edit" if self.column else "delete"
+
+    def preview(self, connection: Connection, keys: Sequence[str]) -> Tally:
+        """Find out what would come of it, without changing anything."""
+        tally = Tally()
+        for segment, key, record in self._records(connection, keys, tally):
+            why = self._forbids(connection, key, record)
+            self._count(tally, segment, record, why)
+        return tally
+
+    def carry_out(self, keys: Sequence[str]) -> Tally:
+        """Do it to each record, each in a transaction of its own."""
+        tally = Tally()
+        database = self.browsing.site.database
+        for segment in keys:
+            try:
+                with (
+                    recorded(self.browsing.site.log) as recording,
+                    database.writing() as connection,
+                ):
+                    for _s, key, record in self._records(connection, [segment], tally):
+                        why = self._forbids(connection, key, record)
+                        deed = None
+                        if not why:
+                            why, deed = self._act(connection, segment, key, record)
+                        self._count(tally, segment, record, why)
+                        if deed is not None:
+                            recording.begin(actor(), deed)
+            except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
+                tally.done = max(0, tally.done - 1)
+                why = str(_("The database refused it."))
+                tally.refused.append(Refused(segment, segment, why))
+        return tally
+
+    def _count(self, tally: Tally, segment: str, record: Record, why: str) -> None:
+        if why:
+            tally.refused.append(Refused(record.title, segment, why))
+        else:
+            tally.done += 1
+
+    def _records(
+        self, connection: Connection, keys: Sequence[str], tally: Tally
+    ) -> Iterator[tuple[str, Mapping[str, Any], Record]]:
+        for segment in keys:
+            try:
+                key = key_values(self.browsing.site, self.pages, segment)
+            except (ValueError, ArithmeticError):
+                continue
+            record = self._plan.read(connection, key)
+            if record is None:
+                tally.refused.append(Refused("–", segment, str(_("It is not there."))))
+            else:
+                yield segment, key, record
+
+    def _forbids(
+        self, connection: Connection, key: Mapping[str, Any], record: Record
+    ) -> str:
+        """Return why it cannot be done to a record, "" where nothing forbids it."""
+        table = self.pages.table
+        roles = self.reach.reaching(connection, table, key, self.right)
+        if not roles:
+            return str(_("Your roles do not allow this."))
+        if self.column:
+            entered = self.pages.enters(self.reach, roles, is_new=False)
+            allowed = self.column in entered
+            return "" if allowed else str(_("Your roles do not allow this."))
+        found = consequences(
+            self.browsing.site, connection, self.pages, self.reach, record, key
+        )
+        return str(_("Forbidden by: %(words)s", words=found.forbids[0].words)) if (
+            found.forbids
+        ) else ""  # fmt: skip
+
+    def _act(
+        self,
+        connection: Connection,
+        segment: str,
+        key: Mapping[str, Any],
+        record: Record,
+    ) -> tuple[str, Deed | None]:
+        name = self.pages.name
+        if not self.column:
+            site = self.browsing.site
+            if beyond_delete(site, connection, self.pages, self.reach, key):
+                return str(_("Your roles do not allow this.")), None
+            self.reach.delete(connection, self.pages.table, key)
+            facts = [fact for _name, held in record.sections for fact in held]
+            gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
+            return "", Deed("delete", name, segment, record.title, changes=gone)
+        try:
+            seen = self.saver.stored(connection, key).seen
+            typed = MultiDict({**seen, self.column: self.text})
+            outcome = self.saver.edit(connection, key, typed)
+        except Gone:
+            return str(_("It is not there.")), None
+        if not outcome.key:
+            said = [str(message) for _label, message, _id in outcome.form.mistakes()]
+            return " ".join([*said, *outcome.refused]), None
+        if not outcome.changes:
+            return "", None
+        return "", Deed("edit", name, segment, record.title, changes=outcome.changes)
