@@ -12,7 +12,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Flask, Response, abort, g, render_template, request
-from flask_babel import Babel
+from flask_babel import Babel, get_domain
 from flask_babel import gettext as _
 from flask_login import LoginManager, current_user
 from flask_wtf.csrf import CSRFError, CSRFProtect
@@ -96,6 +96,11 @@ def build(
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["moment"] = _moment_here
     Babel(app, locale_selector=_language_of_user)
+    app.jinja_env.install_gettext_callables(  # type: ignore[attr-defined]
+        lambda text: _translations().ugettext(text),
+        lambda one, several, count: _translations().ungettext(one, several, count),
+        newstyle=True,
+    )
     CSRFProtect(app)
     pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
     store = open_store(settings.accounts_url, settings.folder, settings.database_url)
@@ -131,6 +136,14 @@ def _moment_here(moment: datetime) -> str:
     zone = ZoneInfo(getattr(current_user, "time_zone", "") or "UTC")
     local = moment.replace(tzinfo=UTC).astimezone(zone)
     return moment_text(local.replace(tzinfo=None), site().language)
+
+
+def _translations() -> Any:
+    """Return the translations of the present user, looked up once for each request: a
+    list says some forty things."""
+    if "translations" not in g:
+        g.translations = get_domain().get_translations()
+    return g.translations
 
 
 def _language_of_user() -> str:

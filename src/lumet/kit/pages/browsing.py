@@ -112,9 +112,13 @@ class Browsing:
     size: int = field(init=False)
     arrangement: str = field(init=False)
     panel: str = field(init=False)
+    _choosable: list[str] = field(init=False)
+    _plan: ListPlan | None = field(init=False)
 
     def __post_init__(self) -> None:
         given = self.arguments
+        self._choosable = self.pages.seen_by(self.reach, self.pages.fields)
+        self._plan = None
         self.sifts = read_sifts(self.pages, self.reach, given)
         self.search = given.get("q", "").strip()[:100]
         self.words = words_of(self.search)
@@ -132,7 +136,7 @@ class Browsing:
 
     def choosable(self) -> list[str]:
         """Return the columns that the list can show."""
-        return self.pages.seen_by(self.reach, self.pages.fields)
+        return self._choosable
 
     def arrangements(self) -> list[str]:
         """Return how the list can be arranged: in groups where a column makes some."""
@@ -185,8 +189,12 @@ class Browsing:
 
     def plan(self) -> ListPlan:
         """Return the plan of the list, which others use too."""
-        order = self.sorting.order
-        return list_plan(self.site, self.pages, self.reach, order, asked=self.asked)
+        if self._plan is None:
+            order, asked = self.sorting.order, self.asked
+            self._plan = list_plan(
+                self.site, self.pages, self.reach, order, asked=asked
+            )
+        return self._plan
 
     def own_plan(self) -> ListPlan:
         """Return a plan of the list to which columns can be added."""
@@ -325,12 +333,12 @@ class Browsing:
     def totals(self, connection: Connection, plan: ListPlan, count: Count) -> list[str]:
         """Return the totals of the shown columns over all rows that fit, "" for none;
         none at all where there are more than MOST_COUNTED."""
-        wanted = [key for key in plan.shown if key in self.pages.totals]
+        decided = dict(self.pages.totals)
+        wanted = [key for key in plan.shown if key in decided]
         if not wanted or count.is_capped or not count.number:
             return []
         functions = [
-            getattr(func, self.pages.totals[key])(plan.selection.base.c[key])
-            for key in wanted
+            getattr(func, decided[key])(plan.selection.base.c[key]) for key in wanted
         ]
         row = self.reach.run(connection, plan.over_all(functions), self.bound).one()
         found = {
@@ -427,7 +435,7 @@ class Browsing:
         """Return the address that sorts by each column that can be sorted by."""
         if not self.pages.key:
             return {}
-        keys = [key for key in self.choosable() if is_sortable(self.pages, key)]
+        keys = [key for key in self.plan().shown if is_sortable(self.pages, key)]
         return {
             key: self.address(sort=self.sorting.by(key)) for key in ["title", *keys]
         }

@@ -91,7 +91,7 @@ class TablePages:
     on_record: ClassVar[Sequence[str]] = ()  # its columns; none: all, in sections
     on_add: ClassVar[Sequence[str]] = ()
     on_edit: ClassVar[Sequence[str]] = ()
-    totals: ClassVar[Mapping[str, str]] = {}  # by column: sum, avg, min or max
+    totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
     listed: ClassVar[bool] = True
     for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
 
