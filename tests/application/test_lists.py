@@ -344,6 +344,15 @@ class SqliteLists(Lists, ApplicationCase):
         wrong = wanted | {"grade": "many", "sure": "1"}
         refused = self.signed.post("/t/station/several", data=wrong).text
         self.assertIn("Enter a whole number, such as 12.", refused)
+        self.change(
+            "CREATE TRIGGER stop BEFORE UPDATE ON station WHEN old.id = 3"
+            " BEGIN SELECT RAISE(ABORT, 'no'); END;"
+        )
+        mixed = wanted | {"grade": "8", "row": ["1", "3", "5"], "sure": "1"}
+        done = self.signed.post("/t/station/several", data=mixed).text
+        self.assertRegex(done, r"Done</span></h2><p>2 stations")
+        self.assertIn("The database refused it.", done)
+        self.assertEqual([row[1] for row in self.rows(query)], [8, 7, 1, None, 8, None])
         every = {"act": "delete", "all": "1", "asked": "state.is=dark", "sure": "1"}
         self.signed.post("/t/station/several", data=every)
         self.assertEqual([row[0] for row in self.rows(query)], [1, 3, 5])

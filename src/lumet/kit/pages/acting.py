@@ -76,25 +76,30 @@ class Acting:
     def carry_out(self, keys: Sequence[str]) -> Tally:
         """Do it to each record, each in a transaction of its own."""
         tally = Tally()
-        database = self.browsing.site.database
         for segment in keys:
             try:
-                with (
-                    recorded(self.browsing.site.log) as recording,
-                    database.writing() as connection,
-                ):
-                    for _s, key, record in self._records(connection, [segment], tally):
-                        why = self._forbids(connection, key, record)
-                        deed = None
-                        if not why:
-                            why, deed = self._act(connection, segment, key, record)
-                        self._count(tally, segment, record, why)
-                        if deed is not None:
-                            recording.begin(actor(), deed)
+                own = self._carry_out_one(segment)
             except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
-                tally.done = max(0, tally.done - 1)
                 why = str(_("The database refused it."))
-                tally.refused.append(Refused(segment, segment, why))
+                own = Tally(refused=[Refused(segment, segment, why)])
+            tally.done += own.done
+            tally.refused += own.refused
+        return tally
+
+    def _carry_out_one(self, segment: str) -> Tally:
+        tally = Tally()
+        with (
+            recorded(self.browsing.site.log) as recording,
+            self.browsing.site.database.writing() as connection,
+        ):
+            for _s, key, record in self._records(connection, [segment], tally):
+                why = self._forbids(connection, key, record)
+                deed = None
+                if not why:
+                    why, deed = self._act(connection, segment, key, record)
+                self._count(tally, segment, record, why)
+                if deed is not None:
+                    recording.begin(actor(), deed)
         return tally
 
     def _count(self, tally: Tally, segment: str, record: Record, why: str) -> None:
