@@ -27,10 +27,8 @@ KINDS = (
     "export",
     "account",
     "look",
-    "fault",
 )
 LONGEST_VALUE = 500  # characters of a value in the log
-MASK = "•••"
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
 
 

@@ -221,11 +221,7 @@ class Browsing:
             (key, value)
             for key, values in self.arguments.lists()
             for value in values
-            if value
-            and key not in _POSITION
-            and not any(
-                key == o or (key.endswith(o) and o[:1] == ".") for o in left_out
-            )
+            if value and key not in (*_POSITION, *left_out)
         ]
 
     def filtered_hidden(self) -> list[tuple[str, str]]:
