@@ -22,6 +22,8 @@ def encode_key(values: Sequence[Any]) -> str:
 
 
 def _encode(value: Any) -> str:
+    if type(value) is int:
+        return str(value)
     if isinstance(value, datetime):
         text = value.isoformat(" ")
     elif isinstance(value, date | time):

@@ -5,18 +5,19 @@ import importlib.util
 import inspect
 import logging
 import secrets
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Flask, Response, abort, g, render_template, request
-from flask_babel import Babel, get_domain
+from flask_babel import Babel, gettext
 from flask_babel import gettext as _
 from flask_login import LoginManager, current_user
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
+from markupsafe import Markup
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
@@ -96,10 +97,9 @@ def build(
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["moment"] = _moment_here
     Babel(app, locale_selector=_language_of_user)
-    app.jinja_env.install_gettext_callables(  # type: ignore[attr-defined]
-        lambda text: _translations().ugettext(text),
-        lambda one, several, count: _translations().ungettext(one, several, count),
-        newstyle=True,
+    words = _Words()
+    app.context_processor(
+        lambda: {"static": f"{site().root}/static/", "_": words.of(site().language)}
     )
     CSRFProtect(app)
     pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
@@ -138,12 +138,30 @@ def _moment_here(moment: datetime) -> str:
     return moment_text(local.replace(tzinfo=None), site().language)
 
 
-def _translations() -> Any:
-    """Return the translations of the present user, looked up once for each request: a
-    list says some forty things."""
-    if "translations" not in g:
-        g.translations = get_domain().get_translations()
-    return g.translations
+class _Words:
+    """What the templates say, translated once for each language: a list says some forty
+    things."""
+
+    def __init__(self) -> None:
+        self._sayings: dict[str, Callable[..., Markup]] = {}
+
+    def of(self, language: str) -> Callable[..., Markup]:
+        """Return what gives a text in this language, the present user's, with values
+        put in."""
+        if language not in self._sayings:
+            self._sayings[language] = _saying()
+        return self._sayings[language]
+
+
+def _saying() -> Callable[..., Markup]:
+    known: dict[str, Markup] = {}
+
+    def say(text: str, **values: Any) -> Markup:
+        if text not in known:
+            known[text] = Markup(gettext(text))
+        return known[text] % values if values else known[text]
+
+    return say
 
 
 def _language_of_user() -> str:

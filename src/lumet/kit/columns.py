@@ -5,6 +5,7 @@ and everything else as it is, so that one odd value never kills a page; the fiel
 it as text, and an unchanged value is never written back.
 """
 
+from collections.abc import Callable
 from datetime import date, datetime, time
 from decimal import Decimal as PythonDecimal
 from decimal import InvalidOperation
@@ -53,13 +54,22 @@ class _Lenient(TypeDecorator[Any]):
             return dialect.type_descriptor(NullType())
         return dialect.type_descriptor(self.impl_instance)
 
-    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
-        if value is None or not self.is_raw(dialect.name):
-            return value
-        try:
-            return self.read(value)
-        except (ValueError, TypeError, InvalidOperation):
-            return value
+    def result_processor(
+        self, dialect: Dialect, coltype: object
+    ) -> Callable[[Any], Any] | None:
+        if not self.is_raw(dialect.name):
+            return super().result_processor(dialect, coltype)
+        read = self.read
+
+        def process(value: Any) -> Any:
+            if value is None:
+                return None
+            try:
+                return read(value)
+            except (ValueError, TypeError, InvalidOperation):
+                return value
+
+        return process
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         if value is None or not self.is_raw(dialect.name):

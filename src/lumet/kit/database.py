@@ -3,6 +3,7 @@
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -185,18 +186,22 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
             isolation_level=None,
         )
         connection.execute("PRAGMA foreign_keys = ON")
-        connection.text_factory = _decode
+        connection.text_factory = _DECODE
         return connection
 
     engine = create_engine(SQLITE, poolclass=QueuePool, creator=connect)
 
     @event.listens_for(engine, "begin")
     def begin(connection: Connection) -> None:
-        writes = connection.get_execution_options().get(WRITING)
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+        if connection.get_execution_options().get(WRITING):
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+            return
+        raw = connection.connection.dbapi_connection
+        assert isinstance(raw, sqlite3.Connection)
+        raw.execute("BEGIN")  # takes no lock yet, so that it cannot fail
 
     return engine
 
 
-def _decode(raw: bytes) -> str:
-    return raw.decode("utf-8", "replace")  # shown; an unchanged field is never written
+# what is no UTF-8 is shown all the same; an unchanged field is never written
+_DECODE = partial(str, encoding="utf-8", errors="replace")

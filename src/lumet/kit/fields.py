@@ -9,7 +9,7 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 from urllib.parse import quote
 
@@ -245,9 +245,14 @@ class DecimalField(ValueField):
 
     def show(self, value: Any, language: str) -> str:
         if isinstance(value, Decimal | int | float):
-            scale = self.scale if _fits(Decimal(value), self.scale) else None
-            return number_text(value, language, scale)
+            return _scaled_text(value, language, self.scale)
         return plain_text(value)
+
+
+@lru_cache(maxsize=20_000)
+def _scaled_text(value: Decimal | float, language: str, scale: int | None) -> str:
+    fits = _fits(Decimal(value), scale)
+    return number_text(value, language, scale if fits else None)
 
 
 def _fits(value: Decimal, scale: int | None) -> bool:

@@ -1,12 +1,17 @@
-"""What is kept of a user's choices: columns of lists, and views with a name."""
+"""What is kept of a user: attributes, choices of columns, and views with a name.
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+What pages need of it is read once and remembered under the revision of the user, which
+every change makes anew: so a session's own query tells whether it still holds.
+"""
 
-from sqlalchemy import delete, insert, or_, select, update
+import secrets
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from sqlalchemy import Connection, delete, insert, or_, select, update
 
 from ..database import Database
-from .store import choice, saved_view, view_role
+from .store import choice, saved_view, user, user_attribute, view_role
 
 LONGEST_QUERY = 2_000  # characters of a view's address
 
@@ -23,20 +28,57 @@ class SavedView:
     roles: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What pages need of what is kept of a user: attributes and choices by name, and
+    the views that open first by table."""
+
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    choices: Mapping[str, str] = field(default_factory=dict)
+    first_views: Mapping[str, str] = field(default_factory=dict)
+
+
+def read_kept(connection: Connection, user_id: int) -> Kept:
+    """Read what is kept of a user."""
+    attribute, view = user_attribute.c, saved_view.c
+    statements = (
+        select(attribute.name, attribute.value).where(attribute.user_id == user_id),
+        select(choice.c.name, choice.c.value).where(choice.c.user_id == user_id),
+        select(view.record_table, view.query).where(
+            view.user_id == user_id, view.is_first
+        ),
+    )
+    found = [
+        {row[0]: row[1] for row in connection.execute(each)} for each in statements
+    ]
+    return Kept(*found)
+
+
+def new_revision() -> int:
+    """Return a revision that was none before; a number given again to another user
+    must not meet what was remembered of the first."""
+    return secrets.randbits(31)
+
+
+def mark_changed(connection: Connection, user_id: int) -> None:
+    """Note that what is kept of a user has changed."""
+    mine = update(user).where(user.c.id == user_id)
+    connection.execute(mine.values(revision=new_revision()))
+
+
 class KeptChoices:
     """The choices of one user, who may be nobody: then nothing is kept."""
 
-    def __init__(self, store: Database, user_id: int | None) -> None:
+    def __init__(
+        self, store: Database, user_id: int | None, kept: Kept | None = None
+    ) -> None:
         self.store = store
         self.user_id = user_id
+        self.kept = kept or Kept()
 
     def get(self, name: str) -> str | None:
         """Return a choice, None where there is none."""
-        if self.user_id is None:
-            return None
-        mine = (choice.c.user_id == self.user_id) & (choice.c.name == name)
-        with self.store.reading() as connection:
-            return connection.scalar(select(choice.c.value).where(mine))
+        return self.kept.choices.get(name)
 
     def set(self, name: str, value: str) -> None:
         """Keep a choice; "" forgets it."""
@@ -48,16 +90,11 @@ class KeptChoices:
             if value:
                 values = {"user_id": self.user_id, "name": name, "value": value}
                 connection.execute(insert(choice).values(values))
+            mark_changed(connection, self.user_id)
 
     def first_view(self, table: str) -> str:
         """Return what the view asks for that opens first, "" for none."""
-        mine = select(saved_view.c.query).where(
-            saved_view.c.user_id == self.user_id,
-            saved_view.c.record_table == table,
-            saved_view.c.is_first,
-        )
-        with self.store.reading() as connection:
-            return connection.scalar(mine) or ""
+        return self.kept.first_views.get(table, "")
 
     def views(self, table: str, roles: Sequence[str]) -> list[SavedView]:
         """Return the views of a list that are the user's own or shared with a role."""
@@ -120,12 +157,16 @@ class KeptChoices:
             (number,) = result.inserted_primary_key or (0,)
             for role in sorted(set(roles)):
                 connection.execute(insert(view_role).values(view_id=number, role=role))
+            mark_changed(connection, self.user_id)
 
     def delete_view(self, number: int) -> None:
         """Forget an own view."""
+        if self.user_id is None:
+            return
         with self.store.writing() as connection:
             connection.execute(
                 delete(saved_view).where(
                     saved_view.c.id == number, saved_view.c.user_id == self.user_id
                 )
             )
+            mark_changed(connection, self.user_id)

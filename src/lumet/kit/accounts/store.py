@@ -7,6 +7,7 @@ keeps working; one that starts on a newer store than it knows says so and ends.
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import (
     Boolean,
@@ -52,6 +53,9 @@ user = Table(
     Column("created_at", DateTime, nullable=False),
     Column("language", String(20)),  # since version 2
     Column("time_zone", String(60)),
+    Column(
+        "revision", Integer
+    ),  # since version 4: another whenever what is kept changes
 )
 
 user_role = Table(
@@ -174,17 +178,18 @@ def _first(connection: Connection) -> None:
 
 def _second(connection: Connection) -> None:
     # a store that is made now has these columns from the first step
-    for table, column in (
-        (user, user.c.language),
-        (user, user.c.time_zone),
-        (failure, failure.c.device),
-    ):
-        held = {each["name"] for each in inspect(connection).get_columns(table.name)}
-        if column.name not in held:
-            spelled = CreateColumn(column).compile(dialect=connection.dialect)
-            connection.execute(text(f"ALTER TABLE {table.name} ADD COLUMN {spelled}"))
+    for column in (user.c.language, user.c.time_zone, failure.c.device):
+        _add_column(connection, column)
     for table in (user_attribute, link, session, device, entry):
         table.create(connection, checkfirst=True)
+
+
+def _add_column(connection: Connection, column: Column[Any]) -> None:
+    name = column.table.name
+    held = {each["name"] for each in inspect(connection).get_columns(name)}
+    if column.name not in held:
+        spelled = CreateColumn(column).compile(dialect=connection.dialect)
+        connection.execute(text(f"ALTER TABLE {name} ADD COLUMN {spelled}"))
 
 
 def _third(connection: Connection) -> None:
@@ -192,7 +197,11 @@ def _third(connection: Connection) -> None:
         table.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first, _second, _third)
+def _fourth(connection: Connection) -> None:
+    _add_column(connection, user.c.revision)
+
+
+UPGRADES = (_first, _second, _third, _fourth)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 

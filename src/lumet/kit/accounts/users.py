@@ -23,6 +23,7 @@ from sqlalchemy import (
 
 from ..database import Database
 from . import passwords
+from .kept import Kept, mark_changed, new_revision, read_kept
 from .passwords import NONE, SHORTEST, Refused, check_password, fold
 from .store import device, invitation, link, session, user, user_attribute, user_role
 from .throttle import TooManyFailures, Try, begin_try, forgive, network_of, now
@@ -35,16 +36,15 @@ SEEN_EVERY = timedelta(minutes=1)  # how often the last use of a session is writ
 _FIRST_OF_SESSION = (
     select(
         user.c.id, user.c.name, user.c.disabled, user.c.language, user.c.time_zone,
-        session.c.began_at, session.c.seen_at, user_role.c.role,
+        user.c.revision, session.c.began_at, session.c.seen_at, user_role.c.role,
     )
     .select_from(session)
     .join(user, user.c.id == session.c.user_id)
     .outerjoin(user_role, user_role.c.user_id == user.c.id)
     .where(session.c.token == bindparam("token"))
 )  # fmt: skip
-_ATTRIBUTES = select(user_attribute.c.name, user_attribute.c.value).where(
-    user_attribute.c.user_id == bindparam("number")
-)
+MOST_REMEMBERED = 5_000  # users of whom it is remembered what is kept
+REMEMBERED = timedelta(minutes=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,9 +64,14 @@ class Visitor(UserMixin):  # type: ignore[misc]
     name: str
     roles: tuple[str, ...]
     token: str = field(repr=False)
-    attributes: Mapping[str, str] = field(default_factory=dict)
+    kept: Kept = field(default_factory=Kept)
     language: str = ""
     time_zone: str = ""
+
+    @property
+    def attributes(self) -> Mapping[str, str]:
+        """What rules know of the user, by name."""
+        return self.kept.attributes
 
     def get_id(self) -> str:
         """Return what the browser keeps, signed: it ends with the session."""
@@ -109,6 +114,7 @@ class Users:
         self.store = store
         self.rules = rules or Rules()
         self.keeping = frozenset(keeping)
+        self._remembered: dict[int, tuple[int | None, datetime, Kept]] = {}
 
     # Keeping them
 
@@ -239,6 +245,7 @@ class Users:
             for name, value in attributes.items():
                 values = {"user_id": number, "name": name, "value": value}
                 connection.execute(insert(user_attribute).values(values))
+            mark_changed(connection, number)
 
     def set_profile(self, number: int, language: str, time_zone: str) -> None:
         """Keep how a user wants dates and numbers written, and in which zone."""
@@ -317,9 +324,7 @@ class Users:
             rows = connection.execute(_FIRST_OF_SESSION, digest).all()
             if not rows or rows[0].disabled:
                 return None
-            number = {"number": rows[0].id}
-            rows_ = connection.execute(_ATTRIBUTES, number)
-            attributes = {row.name: row.value for row in rows_}
+            kept = self._kept(connection, rows[0].id, rows[0].revision)
         first, moment = rows[0], now()
         if (
             first.seen_at < moment - self.rules.idle
@@ -333,9 +338,21 @@ class Users:
                 connection.execute(mine.values(seen_at=moment))
         roles = tuple(sorted(row.role for row in rows if row.role is not None))
         return Visitor(
-            first.id, first.name, roles, token, attributes,
+            first.id, first.name, roles, token, kept,
             first.language or "", first.time_zone or "",
         )  # fmt: skip
+
+    def _kept(self, connection: Connection, number: int, revision: int | None) -> Kept:
+        """Return what is kept of a user: what is remembered of this revision, for a
+        while, since a process of an older version changes none."""
+        known = self._remembered.get(number)
+        if known and known[0] == revision and known[1] > now() - REMEMBERED:
+            return known[2]
+        if len(self._remembered) >= MOST_REMEMBERED:
+            self._remembered.clear()
+        kept = read_kept(connection, number)
+        self._remembered[number] = (revision, now(), kept)
+        return kept
 
     def sign_in(
         self,
@@ -491,6 +508,7 @@ def _insert(
         "stamp": secrets.token_urlsafe(18),
         "disabled": False,
         "created_at": now(),
+        "revision": new_revision(),
     }
     result = connection.execute(insert(user).values(values))
     (number,) = result.inserted_primary_key or (0,)

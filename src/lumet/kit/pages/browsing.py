@@ -4,8 +4,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from decimal import Decimal
-from typing import Any
-from urllib.parse import urlencode
+from typing import Any, NamedTuple
+from urllib.parse import quote_plus, urlencode
 
 from flask_babel import gettext as _
 from sqlalchemy import ColumnElement, Connection, func, literal_column, type_coerce
@@ -44,19 +44,39 @@ from .sifting import (
     Sift,
     in_words,
     operators,
-    preset_words,
     read_sifts,
     shape_of,
     sift_values,
 )
-from .site import Site, list_address
+from .site import Site, list_address, lower_first
 
 SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200
 TABLE, CARDS, GROUPS, CHART = "table", "cards", "groups", "chart"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
-PANELS = ("filter", "views")  # what opens above the list
+FILTER, VIEWS, COLUMNS, OUT = "filter", "views", "columns", "out"
+PANELS = (FILTER, VIEWS, COLUMNS, OUT)  # what opens above the list
 _POSITION = ("after", "before", "last", "n", "skip", "panel")  # not what one sees
+
+
+class Nouns(NamedTuple):
+    """What people call a record and the records, at the beginning and in a sentence."""
+
+    one: str
+    many: str
+    one_within: str
+    many_within: str
+
+
+class Known(NamedTuple):
+    """What is known of a list for all who see the same of it, in one language: its
+    columns, those that make groups, and what its arrangements and panels are called."""
+
+    columns: list[str]
+    groups: list[str]
+    ways: dict[str, str]
+    panels: dict[str, str]
+    nouns: Nouns
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,12 +132,22 @@ class Browsing:
     size: int = field(init=False)
     arrangement: str = field(init=False)
     panel: str = field(init=False)
-    _choosable: list[str] = field(init=False)
+    known: Known = field(init=False)
+    _home: str = field(init=False)
+    _words: list[tuple[str, str]] = field(init=False)
     _plan: ListPlan | None = field(init=False)
 
     def __post_init__(self) -> None:
         given = self.arguments
-        self._choosable = self.pages.seen_by(self.reach, self.pages.fields)
+        self._home = list_address(self.pages.name)
+        self._words = [
+            (key, urlencode([(key, value)], safe=",.~"))
+            for key, values in given.lists()
+            for value in values
+            if value and key not in _POSITION
+        ]
+        key = ("list of", self.pages.name, self.reach.shape)
+        self.known = self.site.plan(key, self._learn)
         self._plan = None
         self.sifts = read_sifts(self.pages, self.reach, given)
         self.search = given.get("q", "").strip()[:100]
@@ -132,22 +162,56 @@ class Browsing:
         panel = given.get("panel", "")
         self.panel = panel if panel in PANELS else ""
         wanted = given.get("as", TABLE)
-        self.arrangement = wanted if wanted in self.arrangements() else TABLE
+        self.arrangement = wanted if wanted in self.known.ways else TABLE
+
+    def _learn(self) -> Known:
+        pages = self.pages
+        columns = pages.seen_by(self.reach, pages.fields)
+        kinds = ChoiceField | LookupField | YesNoField
+        groups = [key for key in columns if isinstance(pages.fields[key], kinds)]
+        groups += [key for key in columns if self.is_by_month(key)]
+        ways = {
+            TABLE: str(_("Table")),
+            CARDS: str(_("Cards")),
+            GROUPS: str(_("Groups")),
+            CHART: str(_("Chart")),
+        }
+        return Known(
+            columns=columns,
+            groups=groups,
+            ways=ways if groups else {way: ways[way] for way in (TABLE, CARDS)},
+            panels={
+                VIEWS: str(_("Views")),
+                COLUMNS: str(_("Columns")),
+                OUT: str(_("Take out")),
+            },
+            nouns=Nouns(
+                str(pages.singular),
+                str(pages.plural),
+                lower_first(pages.singular),
+                lower_first(pages.plural),
+            ),
+        )
+
+    @property
+    def nouns(self) -> Nouns:
+        """What people call a record and the records."""
+        return self.known.nouns
+
+    @property
+    def panels(self) -> list[tuple[str, str]]:
+        """The panels that open by a button, with their labels."""
+        keeps = self.kept.user_id is not None
+        return [each for each in self.known.panels.items() if keeps or each[0] != VIEWS]
 
     def choosable(self) -> list[str]:
         """Return the columns that the list can show."""
-        return self._choosable
-
-    def arrangements(self) -> list[str]:
-        """Return how the list can be arranged: in groups where a column makes some."""
-        return [TABLE, CARDS, *([GROUPS, CHART] if self.grouping() else [])]
+        return self.known.columns
 
     def grouping(self) -> list[str]:
         """Return the columns that make groups: choices, lookups, yes and no, and the
         months of dates."""
-        kinds = ChoiceField | LookupField | YesNoField
-        found = [k for k in self.choosable() if isinstance(self.pages.fields[k], kinds)]
-        return found + [k for k in self.choosable() if self.is_by_month(k)]
+        return self.known.groups
 
     def is_by_month(self, key: str) -> bool:
         """Tell whether a column makes groups by its months: a date that the database
@@ -204,16 +268,14 @@ class Browsing:
     def address(self, *without: str, **changed: Any) -> str:
         """Return the address of this list, with some parameters left out or changed and
         the position forgotten."""
-        dropped = {*without, *changed, *_POSITION}
-        pairs = [
-            (key, value)
-            for key, values in self.arguments.lists()
-            for value in values
-            if key not in dropped and value
+        dropped = {*without, *changed}
+        words = [text for key, text in self._words if key not in dropped]
+        words += [
+            f"{key}={quote_plus(str(value), safe=',.~')}"
+            for key, value in changed.items()
+            if value != ""
         ]
-        pairs += [(key, str(value)) for key, value in changed.items() if value != ""]
-        words = urlencode(pairs, safe=",.~")
-        return list_address(self.pages.name) + (f"?{words}" if words else "")
+        return f"{self._home}?{'&'.join(words)}" if words else self._home
 
     def hidden(self, *left_out: str) -> list[tuple[str, str]]:
         """Return the parameters that a form of the list sends along unseen."""
@@ -427,6 +489,15 @@ class Browsing:
             return Cell(str(_("not visible"))), ""
         return Cell(title), address
 
+    def count_words(self, count: Count) -> str:
+        """Return how many rows there are, in words."""
+        number = f"{count.number:,}"
+        return str(_("more than %(n)s", n=number)) if count.is_capped else number
+
+    def label(self, key: str) -> str:
+        """Return what people call a column of the list."""
+        return self.pages.label(key)
+
     def sort_links(self) -> dict[str, str]:
         """Return the address that sorts by each column that can be sorted by."""
         if not self.pages.key:
@@ -435,8 +506,3 @@ class Browsing:
         return {
             key: self.address(sort=self.sorting.by(key)) for key in ["title", *keys]
         }
-
-
-def presets() -> dict[str, str]:
-    """Return the presets of dates in words."""
-    return preset_words()

@@ -44,8 +44,7 @@ class Export:
                 if with_keys:
                     raw = self.plan.selection.value_reader(key)
                     self._add(key, f"{pages.label(key)} ({key})", raw)
-                cell = self.plan.selection.cell_reader(key, lambda table, record: "")
-                self._add(key, pages.label(key), _text_of(cell))
+                self._add(key, pages.label(key), self.plan.selection.text_reader(key))
             else:
                 raw = self.plan.selection.value_reader(key)
                 self._add(key, pages.label(key), _plain(pages.fields[key], raw))
@@ -62,17 +61,14 @@ class Export:
                 yield [read(row) for read in self.readers]
 
 
-def _text_of(cell: Reader) -> Reader:
-    return lambda row: str(cell(row).text) or None
-
-
 def _plain(field: ValueField, raw: Reader) -> Reader:
     """Return a reader of a value as other programs take it: choices by their labels."""
     if isinstance(field, ChoiceField):
+        labels = {value: str(label) for value, label in field.choices.items()}
 
         def label(row: Any) -> Any:
             value = raw(row)
-            return None if value is None else str(field.choices.get(value, value))
+            return None if value is None else labels.get(value) or str(value)
 
         return label
     return raw
@@ -89,7 +85,9 @@ def _csv_chunks(rows: Any, size: int = 500) -> Iterator[str]:
     written = io.StringIO()
     writer = csv.writer(written)
     for number, row in enumerate(rows, 1):
-        writer.writerow([_csv_value(value) for value in row])
+        writer.writerow(
+            [value if type(value) in _SAFE else _csv_value(value) for value in row]
+        )
         if number % size == 0:
             yield written.getvalue()
             written.seek(0)
@@ -98,13 +96,15 @@ def _csv_chunks(rows: Any, size: int = 500) -> Iterator[str]:
 
 
 def _csv_value(value: Any) -> Any:
-    if isinstance(value, str):
-        return f"'{value}" if value.startswith(RISKY) else value
-    if isinstance(value, datetime):
-        return value.isoformat(" ")
-    if isinstance(value, bool):
+    if type(value) is bool:
         return "yes" if value else "no"
-    return "" if value is None else value
+    text = value if type(value) is str else str(value)
+    return f"'{text}" if text.startswith(RISKY) else text
+
+
+_SAFE = frozenset(
+    {int, float, Decimal, date, time, datetime, type(None)}
+)  # begin no formula
 
 
 def json_chunks(export: Export) -> Iterator[str]:

@@ -1,10 +1,12 @@
 """The list of a table: a page at a time, by key, however large the table is."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from html import escape
 from types import MappingProxyType
 from typing import Any
 
+from markupsafe import Markup
 from sqlalchemy import (
     ColumnElement,
     Connection,
@@ -23,7 +25,7 @@ from .model import Order, TablePages
 from .searching import has_words, matchers
 from .selection import Cell, Selection
 from .sifting import Shape, conditions
-from .site import Plan, Site, record_address
+from .site import Plan, Site, record_home
 
 PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
@@ -47,11 +49,32 @@ ALL_ROWS = Asked()
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One row of a list."""
+    """One row of a list; `starts` are the beginnings of its cells as HTML."""
 
     key: str
     title: Cell
     cells: list[Cell]
+    starts: list[str]
+
+    def row(self, form: str = "") -> Markup:
+        """Return the row as HTML, with a box to choose it in the form of that name. Not
+        a template's work: rows are most of a page."""
+        text, address, *_rest = self.title
+        said = escape(text)
+        box = ""
+        if form:
+            key = escape(self.key)
+            box = (
+                f'<input type="checkbox" form="{form}" name="row" value="{key}"'
+                f' aria-label="{said}">'
+            )
+        if address:
+            head = f'<a class="title" href="{escape(address)}">{said}</a>'
+        else:
+            head = f'<span class="title">{said}</span>'
+        cells = zip(self.starts, self.cells, strict=False)
+        rest = "".join([f"{start}{cell.__html__()}</td>" for start, cell in cells])
+        return Markup(f"<tr><td>{box}{head}</td>{rest}</tr>\n")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +85,10 @@ class Page:
     lines: list[Line]
     begin: str = ""
     end: str = ""
+
+    def body(self, form: str = "") -> Markup:
+        """Return the rows as HTML, with boxes to choose them in the form of that name."""
+        return Markup("".join([line.row(form) for line in self.lines]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,9 +124,13 @@ class ListPlan(Plan):
         self._key = self.selection.key_reader() if has_address else None
         self._title = self.selection.title_reader(without=by)
         self._cells = [
-            self.selection.cell_reader(key, record_address) for key in self.shown
+            self.selection.cell_reader(key, record_home) for key in self.shown
         ]
-        self._name = pages.name
+        self.labels = labels_of(pages, self.shown)
+        self._home = record_home(pages.name)
+        self.starts = [
+            '<td class="num">' if numeric else "<td>" for *_, numeric in self.labels
+        ]
         self._where: list[ColumnElement[bool]] = [
             self.selection.base.c[key] == bindparam(f"p{place}")
             for place, key in enumerate(by)
@@ -183,7 +214,7 @@ class ListPlan(Plan):
         return rows
 
     def each(
-        self, connection: Connection, bound: Mapping[str, Any], size: int = 1_000
+        self, connection: Connection, bound: Mapping[str, Any], size: int = 2_000
     ) -> Iterator[Row[Any]]:
         """Yield all rows, reading some at a time: by key, or, where rows have none, by
         their number."""
@@ -255,9 +286,8 @@ class ListPlan(Plan):
 
     def _line(self, row: Row[Any]) -> Line:
         key = self._key(row) if self._key is not None else ""
-        address = record_address(self._name, key) if key else ""
-        title = Cell(self._title(row) or "–", address)
-        return Line(key, title, [read(row) for read in self._cells])
+        title = Cell(self._title(row) or "–", self._home + key if key else "")
+        return Line(key, title, [read(row) for read in self._cells], self.starts)
 
     def title(self, row: Row[Any]) -> str:
         """Return the title of a row."""
@@ -289,6 +319,14 @@ class ListPlan(Plan):
             connection, self._statements[key][0], {**bound, **values}
         ).scalar_one()
         return Count(min(found, MOST_COUNTED), found > MOST_COUNTED)
+
+
+def labels_of(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
+    """Return each column's key, label, and whether it is a number."""
+    return [
+        (key, pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
+        for key in keys
+    ]
 
 
 def list_plan(

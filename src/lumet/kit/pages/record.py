@@ -10,7 +10,7 @@ from ..reach import Reach
 from .listing import Count, Line, list_plan
 from .model import Reference, Related, TablePages
 from .selection import Cell, Selection
-from .site import Plan, Site, add_address, record_address
+from .site import Plan, Site, add_address, record_home
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5
@@ -55,7 +55,7 @@ class RecordPlan(Plan):
         selection = Selection(site.registry, pages, reach, site.language)
         self._title = selection.title_reader()
         self._cells = {
-            key: selection.cell_reader(key, record_address)
+            key: selection.cell_reader(key, record_home)
             for key in pages.seen_by(reach, pages.fields)
         }
         self._values = {key: selection.value_reader(key) for key in pages.column_keys()}
@@ -123,8 +123,7 @@ def _block(
     plan = list_plan(site, pages, reach, pages.first, reference.columns)
     parent = [record.values[key] for key in reference.referred]
     page = plan.read(connection, size=BLOCK_ROWS, parent=parent)
-    labels = [(pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
-              for key in plan.shown]  # fmt: skip
+    labels = [(label, numeric) for _key, label, numeric in plan.labels]
     return Block(
         label=str(related.label or pages.plural),
         pages=pages,

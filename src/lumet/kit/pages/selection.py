@@ -1,6 +1,7 @@
 """Building one SELECT: a table's columns, and the titles of what they refer to."""
 
 from collections.abc import Callable, Collection, Sequence
+from html import escape
 from typing import Any, NamedTuple
 
 from flask_babel import lazy_gettext as _
@@ -9,7 +10,7 @@ from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
 from ..columns import in_order
-from ..fields import ChoiceField, LinkedField, LongTextField
+from ..fields import ChoiceField, LinkedField, LongTextField, ValueField
 from ..reach import Reach
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH
@@ -20,15 +21,29 @@ Reader = Callable[[Row[Any]], Any]
 
 
 class Cell(NamedTuple):
-    """One value on a page: its text, where it leads, and its tone."""
+    """One value on a page: its text, where it leads, and its tone. A template writes it
+    as it is: a link, a mark with a word, a text, or a dash for nothing."""
 
     text: str
     address: str = ""
     tone: str = ""
-    is_marked: bool = False
+    said: str = ""  # of one without a text: what is read out
+
+    def __html__(self) -> str:
+        text, address, tone, said = self
+        if address:
+            return f'<a href="{escape(address)}">{escape(text)}</a>'
+        if tone:
+            return f'<span class="state {escape(tone)}">{escape(text)}</span>'
+        if text:
+            return escape(text)
+        return f'<span class="none" aria-label="{escape(said)}">–</span>'
 
 
-EMPTY = Cell("")
+def _shortened(text: str) -> str:
+    if len(text) <= LONGEST_CELL:
+        return text
+    return text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …"
 
 
 def _nothing(row: Row[Any]) -> str:
@@ -47,6 +62,7 @@ class Selection:
         self.reach = reach
         self.language = language
         self.base = reach.rows(pages.table)
+        self.empty = Cell("", said=str(_("empty")))
         self.source: FromClause = self.base
         self.columns: list[ColumnElement[Any]] = []
         self._joined: dict[Path, FromClause] = {}
@@ -97,54 +113,81 @@ class Selection:
         left_out = set(without) if set(keys) - set(without) else set()
         return self._title(self.pages, self.base, (), left_out)
 
-    def cell_reader(self, key: str, address: Callable[[str, str], str]) -> Reader:
-        """Return a reader of the column's `Cell`; `address` makes the address of a
-        record from its table's name and its key."""
+    def cell_reader(self, key: str, address: Callable[[str], str]) -> Reader:
+        """Return a reader of the column's `Cell`; `address` makes the beginning of the
+        address of a record from its table's name."""
         reference = self.pages.lookups.get(key)
         if reference is not None:
             return self._lookup_cell(key, reference, address)
         field = self.pages.fields[key]
-        value = self.value_reader(key)
-        language = self.language
-        long = isinstance(field, LongTextField)
+        make, empty = self._cell_maker(field), self.empty
+        if self.pages.is_binary(key):
+            value = self.value_reader(key)
+            return lambda row: empty if value(row) is None else make(value(row))
+        place = self.place(self.base, key)
+        return lambda row: empty if row[place] is None else make(row[place])
 
-        def read(row: Row[Any]) -> Cell:
-            found = value(row)
-            if found is None:
-                return EMPTY
-            text = field.show(found, language)
-            if long and len(text) > LONGEST_CELL:
-                text = text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …"
-            if isinstance(field, ChoiceField) and field.tones:
-                return Cell(text, tone=field.tone(found), is_marked=True)
-            if isinstance(field, LinkedField):
-                return Cell(text, field.address(text))
-            return Cell(text)
+    def _cell_maker(self, field: ValueField) -> Callable[[Any], Cell]:
+        language, show = self.language, field.show
+        if isinstance(field, ChoiceField) and field.tones:
+            known = {
+                value: Cell(str(label), tone=field.tone(value))
+                for value, label in field.choices.items()
+            }
+            return lambda value: (
+                known[value] if value in known else Cell(show(value, language))
+            )
+        if isinstance(field, LinkedField):
+            return lambda value: Cell(
+                show(value, language), field.address(show(value, language))
+            )
+        if isinstance(field, LongTextField):
+            return lambda value: Cell(_shortened(show(value, language)))
+        return lambda value: Cell(show(value, language))
+
+    def text_reader(self, key: str) -> Reader:
+        """Return a reader of a lookup's text, None for nothing: as its cell has it."""
+        reference = self.pages.lookups[key]
+        target = self.registry[reference.target]
+        place, unseen = self.place(self.base, key), str(_("not visible"))
+        if not self.reach.may("view", target.table.fullname):
+            return lambda row: None if row[place] is None else unseen
+        every = self.reach.rows(target.table) is target.table
+        title = self._title_through(self.pages, self.base, key, ())
+        found = self.place_raw(self._joined[(key,)].c[reference.referred[0]])
+
+        def read(row: Row[Any]) -> str | None:
+            if row[place] is None:
+                return None
+            if row[found] is not None:
+                return str(title(row)) or None
+            return str(row[place]) if every else unseen
 
         return read
 
     def _lookup_cell(
-        self, key: str, reference: Reference, address: Callable[[str, str], str]
+        self, key: str, reference: Reference, address: Callable[[str], str]
     ) -> Reader:
-        place = self.place(self.base, key)
+        place, empty = self.place(self.base, key), self.empty
         target = self.registry[reference.target]
         if not self.reach.may("view", target.table.fullname):
-            hidden = Cell(_("not visible"))
-            return lambda row: EMPTY if row[place] is None else hidden
+            hidden = Cell(str(_("not visible")))
+            return lambda row: empty if row[place] is None else hidden
         every = self.reach.rows(target.table) is target.table
-        left_out = None if every else Cell(_("not visible"))
+        left_out = None if every else Cell(str(_("not visible")))
         title = self._title_through(self.pages, self.base, key, ())
         joined = self._joined[(key,)]
         places = [self.place_raw(joined.c[part]) for part in target.key]
+        home, has_page = address(target.name), not target.for_lookups
 
         def read(row: Row[Any]) -> Cell:
             if row[place] is None:
-                return EMPTY
+                return empty
             if places and row[places[0]] is not None:
-                if target.for_lookups:
-                    return Cell(title(row))
-                record = encode_key([row[each] for each in places])
-                return Cell(title(row), address(target.name, record))
+                if has_page:
+                    record = encode_key([row[each] for each in places])
+                    return Cell(title(row), home + record)
+                return Cell(title(row))
             # to nothing that is there, or to what the application leaves out
             return left_out or Cell(str(row[place]))
 

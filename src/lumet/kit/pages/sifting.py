@@ -79,7 +79,9 @@ def read_sifts(
 ) -> list[Sift]:
     """Return the filters that an address asks for; what is no filter of this table, or
     names a column that the user may not see, is left out."""
-    found = []
+    found: list[Sift] = []
+    if not any("." in name for name in arguments):
+        return found
     for key in pages.seen_by(reach, pages.fields):
         field = pages.fields[key]
         for operator in operators(field):

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any, Self
 from urllib.parse import urlencode
 
-from flask import Flask, current_app, g, request, session
+from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
 from ..accounts.log import ActivityLog, Actor, Deed
@@ -39,12 +39,27 @@ class Site:
     @property
     def language(self) -> str:
         """The language of the present user, for dates and numbers."""
-        return getattr(current_user, "language", "") or self.default_language
+        found: str = g.get("language", "")
+        if not found:
+            found = getattr(current_user, "language", "") or self.default_language
+            if has_request_context():
+                g.language = found
+        return found
+
+    @property
+    def root(self) -> str:
+        """The path below which the application is mounted, "" for none."""
+        if not has_request_context():
+            return ""
+        if "root" not in g:
+            g.root = request.script_root
+        found: str = g.root
+        return found
 
     def plan(self, key: tuple[Any, ...], build: Callable[[], Any]) -> Any:
         """Return what `build` makes, a statement with its readers, built once for each
-        language; all are forgotten when there are too many."""
-        whole = (self.language, *key)
+        language and place; all are forgotten when there are too many."""
+        whole = (self.language, self.root, *key)
         if whole not in self.plans:
             if len(self.plans) >= PLANS_KEPT:
                 self.plans.clear()
@@ -123,10 +138,12 @@ def _bound(
 
 def own_roles() -> list[Role]:
     """Return the roles of the signed-in user, whomever they look as."""
-    if not current_user.is_authenticated:
-        return []
-    held = site().roles
-    return [held[name] for name in current_user.roles if name in held]
+    if "own_roles" not in g:
+        held = site().roles
+        names = current_user.roles if current_user.is_authenticated else ()
+        g.own_roles = [held[name] for name in names if name in held]
+    found: list[Role] = g.own_roles
+    return found
 
 
 def may_keep_accounts() -> bool:
@@ -177,12 +194,17 @@ def note(kind: str, words: str, table: str = "") -> None:
 
 def record_address(table: str, key: str) -> str:
     """Return the address of a record's page, below the application's own."""
-    return f"{request.script_root}/t/{table}/r/{key}"
+    return record_home(table) + key
+
+
+def record_home(table: str) -> str:
+    """Return the beginning of the addresses of a table's records."""
+    return f"{site().root}/t/{table}/r/"
 
 
 def list_address(table: str) -> str:
     """Return the address of a table's list."""
-    return f"{request.script_root}/t/{table}"
+    return f"{site().root}/t/{table}"
 
 
 def add_address(table: str, given: Mapping[str, str] | None = None) -> str:

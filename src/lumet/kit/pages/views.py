@@ -1,6 +1,5 @@
 """The addresses of the pages and what answers them."""
 
-from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qsl
@@ -21,6 +20,7 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
+from markupsafe import Markup
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
@@ -95,6 +95,7 @@ def menu() -> dict[str, Any]:
     return {
         "site": site(),
         "menu": _menu,
+        "menu_groups": _menu_groups,
         "look": look,
         "may_keep_accounts": may_keep_accounts,
         "may_see_log": may_see_log,
@@ -103,11 +104,25 @@ def menu() -> dict[str, Any]:
     }
 
 
-def _menu() -> list[tuple[str, list[tuple[str, str]]]]:
+def _menu(here: str) -> Markup:
+    """Return the menu as it stands beside a page of table `here`."""
+    found: Markup
+    found = site().plan(
+        ("menu", reach().shape, here),
+        lambda: Markup(
+            render_template(
+                "_menu.html", groups=_menu_groups(), home=list_address(""), here=here
+            )
+        ),
+    )
+    return found
+
+
+def _menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the groups of the menu: each with the names and labels of its tables that
     are within reach."""
     within, made = reach(), site()
-    key = ("menu", within.shape)
+    key = ("menu groups", within.shape)
     found: list[tuple[str, list[tuple[str, str]]]]
     found = made.plan(key, lambda: _build_menu(made, within))
     return found
@@ -195,7 +210,7 @@ def show_list(name: str) -> ResponseReturnValue:
         browsing=browsing,
         marks=marks,
         controls=controls,
-        presets=preset_words(),
+        presets=preset_words() if browsing.panel == "filter" else {},
         sizes=SIZES,
         views=kept.views(name, [role.name for role in own_roles()])
         if browsing.panel == "views"
@@ -209,8 +224,10 @@ def show_list(name: str) -> ResponseReturnValue:
 
 def _kept() -> KeptChoices:
     """Return what is kept for the present user; nothing is, while looking as another."""
-    number = current_user.id if current_user.is_authenticated and not look() else None
-    return KeptChoices(site().users.store, number)
+    store = site().users.store
+    if not current_user.is_authenticated or look():
+        return KeptChoices(store, None)
+    return KeptChoices(store, current_user.id, current_user.kept)
 
 
 def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
@@ -233,7 +250,7 @@ def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "page": page,
         "count": count,
         "position": position,
-        "labels": _labels(browsing.pages, plan.shown),
+        "labels": plan.labels,
         "links": _page_links(browsing, page, position, count),
         "sort_links": browsing.sort_links(),
         "totals": browsing.totals(connection, plan, count),
@@ -247,6 +264,13 @@ def _acts(browsing: Browsing) -> dict[str, Any]:
     """Return what can be done to several records: the fields that can be set, by label,
     and whether they can be deleted."""
     pages, within = browsing.pages, browsing.reach
+    key = ("acts", pages.name, within.shape, within.is_looking)
+    found: dict[str, Any]
+    found = browsing.site.plan(key, lambda: _build_acts(pages, within))
+    return found
+
+
+def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
     name = pages.table.fullname
     fields = {}
     if pages.takes("edit"):
@@ -309,14 +333,6 @@ def _page_links(
             last = max(1, count.number - size + 1)
             links["last"] = link(last=1, **({} if count.is_capped else {"n": last}))
     return links
-
-
-def _labels(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
-    """Return each column's key, label, and whether it is a number."""
-    return [
-        (key, pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
-        for key in keys
-    ]
 
 
 @blueprint.post("/t/<name>/several")
@@ -441,7 +457,7 @@ def print_list(name: str) -> ResponseReturnValue:
         totals = browsing.totals(connection, plan, count)
     return render_template(
         "print.html", pages=pages, page=page, count=count, marks=marks, totals=totals,
-        labels=_labels(pages, plan.shown), now=datetime.now(UTC).replace(tzinfo=None),
+        labels=plan.labels, now=datetime.now(UTC).replace(tzinfo=None),
         is_cut=bool(page.end),
     )  # fmt: skip
 
