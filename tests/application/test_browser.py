@@ -258,6 +258,39 @@ class BrowserTest(unittest.TestCase):
         width = page.evaluate("document.documentElement.scrollWidth")
         self.assertLessEqual(width, 390)
 
+    def test_a_list_is_edited_in_its_place_by_keyboard(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/repair?sort=title")
+        first, second = (page.locator("tbody tr").nth(n) for n in (0, 1))
+        (key,) = re.findall(r"/r/(\d+)", first.inner_html())[:1]
+        cost = first.locator("td").nth(4)
+        was = cost.inner_text()
+        page.locator("td.editable[tabindex='0']").focus()
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("Enter")
+        cost.locator("form.in-place input.number").wait_for()
+        page.keyboard.type("12x")
+        page.keyboard.press("Enter")
+        cost.locator(".said").wait_for()
+        self.check_accessibility()
+        page.keyboard.press("Escape")
+        self.assertEqual(cost.inner_text(), was)
+        page.keyboard.press("Enter")
+        cost.locator("form.in-place input.number").wait_for()
+        page.keyboard.type("345.6")
+        page.keyboard.press("Enter")
+        second.locator("td:focus").wait_for()
+        self.assertEqual(cost.inner_text(), "345.60")
+        query = f"SELECT labour_eur FROM repair WHERE id = {key}"
+        self.assertEqual(self.ask(query), [(345.6,)])
+        page.set_viewport_size({"width": 390, "height": 800})
+        second.locator("td:focus").press("Enter")
+        second.locator("form.in-place").wait_for()
+        width = page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(width, 390)
+
     def test_the_menu_finds_tables_and_keys_work(self) -> None:
         page = self.page
         self.sign_in("reader")
@@ -285,6 +318,8 @@ class BrowserTest(unittest.TestCase):
             "/t/logbook_old",
             "/t/inspection?panel=filter&result.is=failed",
             "/t/inspection?panel=views",
+            "/t/inspection?panel=columns",
+            "/t/rounds_due?panel=out",
             "/t/inspection?as=cards",
             "/t/inspection?as=groups",
             "/accounts",

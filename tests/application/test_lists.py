@@ -39,6 +39,8 @@ ROW = st.fixed_dictionaries(
         "remarks": st.sampled_from([None, "", "Fog bell", "fog"]),
     }
 )
+ROW_KEYS = ("name", "district_code", "state", "grade", "height_m", "is_manned", "opened_on",
+            "seen_at", "remarks")  # fmt: skip
 Model = Any
 
 
@@ -90,6 +92,34 @@ FILTERS: list[tuple[str, str, Model]] = [
 SORTS = ["", "grade", "-grade,name", "-district_code", "title", "opened_on,-height_m"]
 
 
+OWN = """
+[field.alike]
+label = "Alike"
+formula = "(SELECT count(*) FROM station o WHERE o.state = station.state)"
+[field.taller]
+formula = "height_m + 1"
+[list]
+edit = "in place"
+columns = ["district_code", "state", "grade", "height_m", "is_manned", "opened_on", "seen_at",
+           "remarks", "alike", "taller", "district_code.name"]
+"""
+QUERY = """-- the stations of each district
+SELECT d.code AS district, count(s.id) AS stations, max(s.opened_on) AS newest
+FROM district d LEFT JOIN station s ON s.district_code = d.code
+GROUP BY d.code
+"""
+NORTHERNER = """
+[role.northerner]
+label = "Northerner"
+tables."*" = ["view", "edit", "export"]
+rows.station = "district_code = 'NR'"
+[role.outsider]
+label = "Outsider"
+tables.district = ["view"]
+tables.by_district = ["view"]
+"""
+
+
 class Lists:
     """The tests, for each kind of database; not a test by itself."""
 
@@ -109,18 +139,20 @@ class Lists:
             + '\n[field."station.height_m"]\ntotal = "sum"\n[field."station.grade"]\ntotal = "max"\n'
         )
         path = cls.folder / "design/tables/station.toml"
-        columns = ["district_code", "state", "grade", "height_m", "is_manned", "opened_on",
-                   "seen_at", "remarks"]  # fmt: skip
-        path.write_text(
-            re.sub(
-                r"#~ columns = .*",
-                f"columns = {json.dumps(columns)}",
-                path.read_text(),
-                count=1,
-            )
-        )
+        path.write_text(path.read_text() + OWN)
+        path = cls.folder / "access.toml"
+        path.write_text(NORTHERNER + path.read_text())
+        path = cls.folder / "design/queries/by_district.sql"
+        path.parent.mkdir()
+        path.write_text(QUERY)
 
     def fill(self: Any, rows: list[dict[str, Any]]) -> None:
+        added = [self.added(number, row) for number, row in enumerate(rows, 1)]
+        self.store(["DELETE FROM station", *added])
+
+    def added(self, number: int, row: dict[str, Any]) -> str:
+        """Return the statement that adds a row."""
+
         def spelled(value: Any) -> str:
             if value is None:
                 return "NULL"
@@ -128,14 +160,9 @@ class Lists:
                 return str(value)
             return "'" + str(value).replace("'", "''") + "'"
 
-        statements = ["DELETE FROM station"]
-        for number, row in enumerate(rows, 1):
-            held = row | {"seen_at": row["seen_at"] and f"{row['seen_at']} 23:30:00"}
-            values = ", ".join(spelled(value) for value in held.values())
-            statements.append(
-                f"INSERT INTO station (id, {', '.join(row)}) VALUES ({number}, {values})"
-            )
-        self.store(statements)
+        held = row | {"seen_at": row["seen_at"] and f"{row['seen_at']} 23:30:00"}
+        values = ", ".join(spelled(value) for value in held.values())
+        return f"INSERT INTO station (id, {', '.join(row)}) VALUES ({number}, {values})"
 
     def page(self: Any, address: str) -> str:
         answer = self.signed.get(address)
@@ -197,6 +224,10 @@ class Lists:
                 self.assertIn(
                     f'<td class="num">{total}</td>', self.page(f"/t/station?{query}")
                 )
+            told = json.loads(self.page(f"/t/station/export.json?{query}"))
+            alike = [sum(o["state"] == r["state"] is not None for o in rows)
+                     for n, r in enumerate(rows, 1) if n in fit]  # fmt: skip
+            self.assertEqual(sorted(row["Alike"] for row in told), sorted(alike))
             groups = self.page(f"/t/station?{query}&as=groups&by=state")
             counted = re.findall(r'</td><td class="num">(\d+)</td>', groups)
             self.assertEqual(sum(map(int, counted)), len(fit))
@@ -217,6 +248,104 @@ class Lists:
             self.assertEqual(dict(zip(labels, values, strict=True)), months)
 
         check()
+
+    def test_pages_are_walked_while_others_add_and_delete(self: Any) -> None:
+        self.signed = self.client()
+
+        @settings(max_examples=self.EXAMPLES, deadline=None, database=None, derandomize=True,
+                  suppress_health_check=list(HealthCheck))  # fmt: skip
+        @given(
+            st.lists(ROW, min_size=70, max_size=90),
+            st.lists(st.tuples(ROW, st.integers(1, 70)), min_size=8, max_size=8),
+            st.sampled_from(SORTS),
+        )
+        def check(rows: list[Any], changes: list[Any], sort: str) -> None:
+            self.fill(rows)
+            touched: set[int] = set()
+            left = iter(enumerate(changes, 1_000))
+
+            def disturb() -> None:
+                number, (row, victim) = next(left)
+                touched.update((number, victim))
+                self.store(
+                    [
+                        f"DELETE FROM station WHERE id = {victim}",
+                        self.added(number, row),
+                    ]
+                )
+
+            def walk(address: str, way: str) -> list[list[int]]:
+                pages = [self.page(address)]
+                while match := re.search(rf'href="([^"]*)">{way}', pages[-1]):
+                    disturb()
+                    pages.append(self.page(match[1].replace("&amp;", "&")))
+                return [self.keys(page) for page in pages]
+
+            everyone = set(range(1, len(rows) + 1))
+            forwards = walk(f"/t/station?sort={sort}", "Later")
+            seen = [key for page in forwards for key in page if key not in touched]
+            self.assertEqual(sorted(seen), sorted(everyone - touched))
+            # the first page is a whole one, and may show again what stood behind it
+            back = walk(f"/t/station?sort={sort}&last=1", "Earlier")
+            seen = [key for page in back[:-1] for key in page if key not in touched]
+            self.assertEqual(len(seen), len(set(seen)))
+            self.assertEqual({*seen, *back[-1]} - touched, everyone - touched)
+
+        check()
+
+    def test_values_of_ones_own_keep_to_the_reach(self: Any) -> None:
+        self.fill(
+            [
+                dict.fromkeys(ROW_KEYS) | {"name": name, "district_code": code, "state": "lit", "height_m": 2.5}
+                for name, code in (("A", "NR"), ("B", "NR"), ("C", "SF"))
+            ]
+        )  # fmt: skip
+        for role, alike, stations in (
+            ("steward", "3", [2, 1]),
+            ("northerner", "2", [2, 0]),
+        ):
+            self.signed = self.client(role)
+            page = self.page("/t/station?columns=alike,taller,district_code.name")
+            first = re.search(r'class="title"[^>]*>A<.*', page)
+            self.assertIsNotNone(first)
+            cells = re.findall(r"<td[^>]*>([^<]*)</td>", first[0])
+            self.assertEqual(cells, [alike, "3.5", "North Reach"])
+            self.assertIn(f"<dd>{alike}</dd>", self.page("/t/station/r/1"))
+            told = json.loads(self.page("/t/by_district/export.json?sort=district"))
+            self.assertEqual([row["Stations"] for row in told], stations)
+            self.assertIn("North Reach", told[0]["By district"])
+        page = self.page("/t/station?sort=-district_code.name,title&columns=grade")
+        self.assertEqual(self.keys(page), [1, 2])
+        self.assertIn("North Reach", self.page("/t/by_district?stations.from=1"))
+        outsider = self.client("outsider")
+        self.assertEqual(outsider.get("/t/by_district").status_code, 404)
+        self.assertEqual(outsider.get("/t/district").status_code, 200)
+
+    def test_a_field_is_edited_where_it_stands(self: Any) -> None:
+        self.signed = self.client()
+        self.fill([dict.fromkeys(ROW_KEYS) | {"name": "A", "grade": 1, "state": "lit"}])
+        place = "/t/station/r/1/field/grade"
+        self.assertIn('data-in-place=",district_code,state,', self.page("/t/station"))
+        piece = self.page(place)
+        seen = re.search(r'name="seen-grade" value="(\w+)"', piece)
+        self.assertIsNotNone(seen)
+        mine = {"grade": "5", "seen-grade": seen[1]}
+        refused = self.signed.post(place, data=mine | {"grade": "many"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Enter a whole number, such as 12.", refused.text)
+        self.assertIn('value="many"', refused.text)
+        self.change("UPDATE station SET grade = 3 WHERE id = 1")
+        conflict = self.signed.post(place, data=mine)
+        self.assertEqual(conflict.status_code, 409)
+        self.assertIn("<b>3</b>", conflict.text)
+        seen = re.search(r'name="seen-grade" value="(\w+)"', conflict.text)
+        saved = self.signed.post(place, data={"grade": "5", "seen-grade": seen[1]})
+        self.assertEqual((saved.status_code, saved.text), (200, "5"))
+        self.assertEqual(self.rows("SELECT grade, state FROM station"), [(5, "lit")])
+        for address in ("/t/station/r/1/field/id", "/t/district/r/NR/field/name"):
+            self.assertEqual(self.signed.get(address).status_code, 404, address)
+        northerner = self.client("northerner")
+        self.assertEqual(northerner.post(place, data=mine).status_code, 404)
 
 
 class SqliteLists(Lists, ApplicationCase):
@@ -243,7 +372,7 @@ class SqliteLists(Lists, ApplicationCase):
         rows = list(csv.reader(io.StringIO(raw.decode("utf-8-sig"), newline="")))
         self.assertEqual(rows[0][:3], ["Station", "District", "State"])
         self.assertEqual(rows[1][0], "'=SUM(1)")
-        self.assertEqual(rows[1][-1], 'a,"b"\nc')
+        self.assertEqual(rows[1][8], 'a,"b"\nc')
         self.assertEqual(rows[2][:4], ["Tern Holm", "North Reach", "Lit", "1"])
         book = openpyxl.load_workbook(
             io.BytesIO(

@@ -63,6 +63,7 @@ RULES = {
     "pages.add": "add",
     "pages.edit": "edit",
     "pages.delete": "delete",
+    "pages.edit_field": "edit",
     "pages.choices": "view",
     "pages.choose_columns": "view",
     "pages.act_on_several": "delete",
@@ -105,6 +106,8 @@ class RightsCase(ApplicationCase):
     def decide(cls) -> None:
         path = cls.folder / "access.toml"
         path.write_text(ACCESS + path.read_text())
+        for path in (cls.folder / "design/tables").glob("*.toml"):
+            path.write_text(path.read_text() + '\n[list]\nedit = "in place"\n')
 
     def page(self, client: Any, address: str, status: int = 200) -> str:
         answer = client.get(address)
@@ -141,6 +144,8 @@ class EveryAddressTest(RightsCase):
                     found = address.replace("<name>", name)
                     found = found.replace("<segment>", keys.get(name, "1"))
                     columns = list(tables[name].lookups) or ["none"]
+                    if rule.endpoint == "pages.edit_field" and columns == ["none"]:
+                        columns = [*tables[name].entered[::-1], "none"]
                     yield (
                         rule.endpoint,
                         method,

@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 from rich.markup import escape
 
+from lumet.design.indexes import Wanted
 from lumet.project.reviewing import (
     INFERRED,
     YOURS,
@@ -48,6 +49,7 @@ def show_review(found: Review, doubtful: bool) -> None:
         left = [table.name for table in found.tables if not table.is_included]
         if left:
             out.print(f"Left out: {escape(', '.join(left))}\n")
+    _show_indexes(out, found.indexes)
     if found.unlooked:
         out.print(f"[yellow]Not looked at: {escape(', '.join(found.unlooked))}[/]\n")
     out.print('To decide otherwise, write the key without "#~" in the file named.')
@@ -77,6 +79,9 @@ def show_table(table: ReviewedTable, column: str, found: Review) -> None:
             break
     unsure = sum(d.is_doubtful for d in chosen)
     told = "All certain." if not unsure else f"{unsure} doubtful."
+    if not column:
+        mine = [each for each in found.indexes if each.table == table.name]
+        _show_indexes(out, mine)
     out.print(f'\n{told} To decide otherwise, write the key without "#~" in that file.')
 
 
@@ -101,6 +106,18 @@ def _show_doubtful(out: Console, tables: Sequence[ReviewedTable]) -> None:
         out.print(_ends(f"  {place}  {_cut(what, 40)}", f"{d.confidence:.0%}"))
         out.print(f"      {escape(d.reason)}")
         out.print(f"      {escape(table.file)}:{d.line}")
+    out.print()
+
+
+def _show_indexes(out: Console, indexes: Sequence[Wanted]) -> None:
+    if not indexes:
+        return
+    out.print(
+        "\nIndexes to ask for: many rows, and none serves this. Lumet makes none."
+    )
+    for each in indexes:
+        out.print(f"  {escape(each.statement)}")
+        out.print(f"      {escape(each.reason)}")
     out.print()
 
 

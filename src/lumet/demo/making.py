@@ -6,7 +6,8 @@ from pathlib import Path
 
 from lumet.demo.scenario import build_database
 from lumet.errors import CannotRun, LumetError
-from lumet.project.folder import ACCESS
+from lumet.project.folder import ACCESS, TABLES
+from lumet.project.queries import QUERIES
 from lumet.project.serving import NewUser, add_users
 
 DATABASE = "skerry_lights.db"
@@ -33,6 +34,36 @@ inspection = "station_id IN (SELECT s.id FROM station s WHERE s.district_code = 
 "station.code" = "read-only"
 "keeper.phone" = "hidden"
 "keeper.email" = "hidden"
+"""
+
+
+_REPAIRS = """
+# Repairs are worked through in their list, with what they used beside them.
+
+[list]
+edit = "in place"
+columns = ["light_id.lens_code", "status", "done_on", "labour_eur", "parts_used"]
+
+[field.parts_used]
+label = "Parts used"
+formula = "(SELECT sum(p.quantity) FROM repair_part p WHERE p.repair_id = repair.id)"
+"""
+_ROUNDS = """\
+-- the stations by when somebody was last there
+SELECT s.id AS station, s.district_code, s.state,
+       max(i.inspected_on) AS last_inspected_on, count(i.id) AS inspections
+FROM station s
+LEFT JOIN inspection i ON i.station_id = s.id
+GROUP BY s.id, s.district_code, s.state
+"""
+_ROUNDS_SHOWN = """\
+singular = "Round"
+plural = "Rounds due"
+title = "{station}"
+
+[list]
+columns = ["district_code", "state", "last_inspected_on", "inspections"]
+order = ["last_inspected_on"]
 """
 
 
@@ -69,11 +100,18 @@ def make_demo_database(folder: Path) -> Path:
 
 
 def decide_demo(folder: Path) -> None:
-    """Decide what no survey can know: a role whose people change their own district."""
-    path = folder / ACCESS
-    path.write_text(
-        path.read_text(encoding="utf-8") + _WARDENS, encoding="utf-8", newline="\n"
-    )
+    """Decide what no survey can know: a role whose people change their own district, a
+    list that is edited in its place, a query with a page of its own."""
+    for name, added in (
+        (ACCESS, _WARDENS),
+        (f"{TABLES}/repair.toml", _REPAIRS),
+        (f"{TABLES}/rounds_due.toml", _ROUNDS_SHOWN),
+        (f"{QUERIES}/rounds_due.sql", _ROUNDS),
+    ):
+        path = folder / name
+        path.parent.mkdir(exist_ok=True)
+        before = path.read_text(encoding="utf-8") if path.exists() else ""
+        path.write_text(before + added, encoding="utf-8", newline="\n")
 
 
 def add_demo_users(folder: Path, package: str) -> list[DemoUser]:

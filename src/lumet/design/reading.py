@@ -18,10 +18,13 @@ from lumet.design.statements import (
 )
 from lumet.design.vocabulary import (
     EDIT_IN_PLACE,
+    EDITS,
     FIELD_KINDS,
     PAGE_KINDS,
+    SLOW,
     TONES,
     TOTALS,
+    WAYS,
     Detail,
     Entry,
     FieldDecisions,
@@ -45,6 +48,7 @@ _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _SECTIONS = ("list", *_PAGES, "sections", "details", "refers", "field")
 _FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
+_FORMULA = ("formula", "label", "kind", "help", "choices", "tones")
 _LEAVES = (*_ROOT, *_LIST, *_FIELD)
 
 
@@ -213,12 +217,14 @@ class _TableReader:
         self.table = table
         self.database = database
         self.columns = [column.name for column in table.columns] if table else []
+        self.formulas: list[str] = []
 
     def section(self, name: str, value: dict[str, Any], into: dict[Path, Any]) -> None:
         if name == "list":
             for key, item in value.items():
                 if self.checker.known((name, key), key, _LIST, "[list] has no key"):
-                    self.leaf((name, key), item, _LIST[key].takes, into)
+                    takes = "shown" if key == "columns" else _LIST[key].takes
+                    self.leaf((name, key), item, takes, into)
         elif name in _PAGES:
             for key, item in value.items():
                 if self.checker.known((name, key), key, _PAGE, f"[{name}] has no key"):
@@ -239,7 +245,9 @@ class _TableReader:
             for key, item in value.items():
                 if item == {}:
                     continue  # a heading alone, perhaps the machine's, decides nothing
-                if self.column((name, key), key):
+                if isinstance(item, dict) and "formula" in item:
+                    self.formula((name, key), key, item, into)
+                elif self.column((name, key), key):
                     if isinstance(item, dict):
                         self.field((name, key), item, into)
                     else:
@@ -260,6 +268,25 @@ class _TableReader:
         for key, item in value.items():
             if self.checker.known((*path, key), key, _FIELD, "A field has no key"):
                 self.leaf((*path, key), item, _FIELD[key].takes, into)
+
+    def formula(
+        self, path: Path, name: str, value: dict[str, Any], into: dict[Path, Any]
+    ) -> None:
+        """Check a field that is no column: a name of its own, a value, how it is shown."""
+        if name in self.columns:
+            problem = f"{name} is a column: give the formula another name."
+            self.checker.wrong((*path, "formula"), problem)
+            return
+        if not (name.isascii() and name.isidentifier()) or name.startswith("_"):
+            problem = f'"{name}" names no formula: letters, digits and _ do.'
+            self.checker.wrong((*path, "formula"), problem)
+            return
+        for key in set(value) - set(_FORMULA):
+            what = "A field that is no column has no key"
+            self.checker.known((*path, key), key, _FORMULA, what)
+        known = {key: item for key, item in value.items() if key in _FORMULA}
+        self.formulas.append(name)
+        self.field(path, known, into)
 
     def column(self, path: Path, name: str) -> bool:
         if self.table is None:
@@ -348,17 +375,78 @@ class _TableReader:
         good = [self.column(path, column) for column in columns or ()]
         return columns if all(good) else None
 
+    def _read_shown(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        """Check the columns of a list: own ones, formulas, and borrowed ones."""
+        columns = self.checker.texts(path, value)
+        good = [self._shown(path, column) for column in columns or ()]
+        return columns if all(good) else None
+
+    def _shown(self, path: Path, name: str) -> bool:
+        if self.table is None or name in self.columns:
+            return True
+        fields = self.checker.values.get("field")
+        given = fields.get(name) if isinstance(fields, dict) else None
+        if isinstance(given, dict) and "formula" in given:
+            return True
+        lookup, dot, column = name.partition(".")
+        if dot and lookup in self.columns:
+            return self._borrowed(path, lookup, column)
+        return self.column(path, name)
+
+    def _borrowed(self, path: Path, lookup: str, column: str) -> bool:
+        assert self.table is not None and self.database is not None
+        reference = self.table.reference_of(lookup)
+        if reference is None:
+            problem = f"{self.table.name}.{lookup} refers to no table."
+            self.checker.wrong(path, problem)
+            return False
+        referred = self.database.table(reference.referred_table)
+        names = [each.name for each in referred.columns]
+        what = f"table {referred.name} has no column"
+        return self.checker.known(path, column, names, what)
+
+    def _read_borrowed(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        columns = self.checker.texts(path, value)
+        if self.table is None:
+            return columns
+        good = [self._borrowed(path, path[1], column) for column in columns or ()]
+        return columns if all(good) else None
+
+    def _read_value(self, path: Path, value: Any) -> str | None:
+        return self._read_expression(path, value, is_condition=False)
+
+    def _read_ways(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        words = self.checker.texts(path, value)
+        what = "There is no arrangement"
+        good = [self.checker.known(path, word, WAYS, what) for word in words or ()]
+        return words if all(good) and words else None
+
+    def _read_edit(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), EDITS, "edit takes no")
+        return str(value) if known else None
+
+    def _read_slow(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), SLOW, "slow takes no")
+        return str(value) if known else None
+
     def _read_order(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)
         good = [self.column(path, word.removeprefix("-")) for word in columns or ()]
         return columns if all(good) else None
 
     def _read_condition(self, path: Path, value: Any) -> str | None:
+        return self._read_expression(path, value, is_condition=True)
+
+    def _read_expression(
+        self, path: Path, value: Any, is_condition: bool
+    ) -> str | None:
         if not self.checker.text(path, value):
             return None
         if self.table is None or self.database is None:
             return str(value)
-        problems = check_expression(value, self.table, self.database)
+        problems = check_expression(
+            value, self.table, self.database, is_condition=is_condition
+        )
         for problem in problems:
             self.checker.wrong(path, problem)
         return None if problems else str(value)
@@ -538,14 +626,19 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         return grouped.get(prefix, {})
 
     fields = {
-        column.name: FieldDecisions(**under("field", column.name))
-        for column in table.columns
+        name: FieldDecisions(**_tuples(under("field", name)))
+        for name in dict.fromkeys(
+            [
+                *(column.name for column in table.columns),
+                *(path[1] for path in values if path[:1] == ("field",)),
+            ]
+        )
     }
 
     def page(name: str) -> PageDecisions:
         return PageDecisions(**{key: tuple(each) for key, each in under(name).items()})
 
-    lists = {key: tuple(value) for key, value in under("list").items()}
+    lists = _tuples(under("list"))
     sections = {name: tuple(item) for name, item in under("sections").items()}
     details = {name: details_of(name, item) for name, item in under("details").items()}
     root = {key: value for key, value in under().items() if key in _ROOT}
@@ -559,6 +652,10 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         details={name: item for name, item in details.items() if item},
         field=fields,
     )
+
+
+def _tuples(values: Mapping[str, Any]) -> dict[str, Any]:
+    return {k: tuple(v) if isinstance(v, list) else v for k, v in values.items()}
 
 
 def details_of(name: str, value: Any) -> tuple[Detail, ...]:

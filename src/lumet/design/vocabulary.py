@@ -57,6 +57,9 @@ class Entry:
         return self.path[:-1]
 
 
+WAYS = ("table", "cards", "groups", "chart")
+EDITS = ("on its page", EDIT_IN_PLACE)
+SLOW = ("limited", "left out")
 TOTALS = ("sum", "avg", "min", "max")
 DOUBTFUL = 0.7
 
@@ -99,6 +102,16 @@ class FieldDecisions:
         '{ ok = "good", bad = "bad" }',
         {},
     )
+    formula: str = _key(
+        "the value of a field that is no column: one value in SQL, sub-selects too",
+        '"(SELECT count(*) FROM light l WHERE l.station_id = station.id)"',
+        "",
+    )
+    also: tuple[str, ...] = _key(
+        "of a lookup: columns of the referenced record that are shown beside it",
+        '["district_code", "phone"]',
+        (),
+    )
     total: str = _key(
         "a line below the list over all rows that fit: sum, avg, min or max",
         '"sum"',
@@ -111,12 +124,31 @@ class ListDecisions:
     """[list]: the page of all records."""
 
     columns: tuple[str, ...] = _key(
-        "the columns after the title", '["inspector_id", "result"]', ()
+        "the columns after the title: its own, its formulas, and those of a record that"
+        " it refers to",
+        '["inspector_id", "result", "station_id.district_code"]',
+        (),
     )
     order: tuple[str, ...] = _key(
         'the order at first; "-" before a column for the latest or largest first',
         '["-inspected_on"]',
         (),
+    )
+    ways: tuple[str, ...] = _key(
+        "how it can be arranged: table, cards, groups, chart; the first at first",
+        '["table", "chart"]',
+        (),
+    )
+    edit: str = _key(
+        'where its rows are edited: "on its page", or also "in place", in the list',
+        '"in place"',
+        "on its page",
+    )
+    slow: str = _key(
+        "what becomes of sorts and filters that no index serves, on a table with many"
+        ' rows: "limited" in time, or "left out"',
+        '"left out"',
+        "limited",
     )
 
 
@@ -234,6 +266,11 @@ _TAKES: dict[str, str] = {
     "stored": "stored",
     "others": "yes/no",
     "total": "total",
+    "formula": "value",
+    "also": "borrowed",
+    "ways": "ways",
+    "edit": "edit",
+    "slow": "slow",
 }
 
 
@@ -247,5 +284,5 @@ def keys_of(owner: type[Any]) -> dict[str, Key]:
             item.metadata["example"],
         )
         for item in dataclass_fields(owner)
-        if item.name in _TAKES
+        if item.name in _TAKES and item.metadata
     }

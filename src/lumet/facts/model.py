@@ -19,7 +19,7 @@ TypeKind = Literal[
     "unknown",
 ]
 TableKind = Literal[
-    "table", "partitioned table", "foreign table", "view", "materialised view"
+    "table", "partitioned table", "foreign table", "view", "materialised view", "query"
 ]
 Writing = Literal["add", "edit", "delete"]
 WRITINGS: tuple[Writing, ...] = ("add", "edit", "delete")
@@ -129,8 +129,8 @@ class Table:
     `name` is unique within a `Database`: outside the default schema it begins with the
     `schema` and a dot. `denied` is what the user who connected may not do with its rows;
     `row_security` may refuse some rows besides. `estimate` is the database's own guess of
-    the rows, a power of ten, 0 where it has none or a small one. Of a view, `definition`
-    is the text and `updatable` tells whether the database would take changes to it.
+    the rows, a power of ten, 0 where it has none or a small one. Of a view, or of a query
+    that the project adds, `definition` is the text and `updatable` tells whether the database would take changes to it.
     """
 
     name: str
@@ -159,7 +159,7 @@ class Table:
     @property
     def is_view(self) -> bool:
         """Tell whether its rows are another's."""
-        return self.kind in ("view", "materialised view")
+        return self.kind in ("view", "materialised view", "query")
 
     @property
     def is_changeable(self) -> bool:

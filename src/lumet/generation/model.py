@@ -2,10 +2,17 @@
 
 import ast
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
-from lumet.design.vocabulary import Detail, FieldDecisions, TableDecisions
+from lumet.design.indexes import MANY_ROWS, unserved
+from lumet.design.vocabulary import (
+    EDIT_IN_PLACE,
+    Detail,
+    FieldDecisions,
+    FieldKind,
+    TableDecisions,
+)
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
 
@@ -22,6 +29,7 @@ class Application:
     files: Mapping[str, str]  # the decision file of each table, for the headers
     access: AccessDecisions
     language: str = "en_GB"
+    rows: Mapping[str, int] = field(default_factory=dict)  # about how many, by table
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +56,14 @@ class TableModel:
     details: tuple[str, ...]
     read_only: tuple[str, ...]
     totals: tuple[tuple[str, str], ...]
+    formula_fields: tuple[str, ...]
+    formulas: tuple[tuple[str, str], ...]
+    borrowed: tuple[str, ...]
+    ways: tuple[str, ...]
+    in_place: bool
+    unserved: tuple[str, ...]
+    query: str
+    derived: bool
     changeable: bool
     denied: tuple[str, ...]
     listed: bool
@@ -175,7 +191,12 @@ class _Builder:
         details = self._details(decisions)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
-        mentioned = _mentioned([*columns, *constraints, *fields])
+        formulas = _formulas(table, decisions)
+        mine = {**keys, **{name: name for name in formulas}}
+        formula_fields = [
+            self._formula_field(table, name, decisions.field[name]) for name in formulas
+        ]
+        mentioned = _mentioned([*columns, *constraints, *fields, *formula_fields])
         mentioned |= {"Table", "TypedColumns", "RecordForm"}
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
@@ -197,9 +218,9 @@ class _Builder:
             title=repr(_with_keys(decisions.title, keys)),
             group=repr(decisions.group or "Tables"),
             shown=tuple(
-                repr(keys[name])
+                repr(self._shown_key(table, name, mine))
                 for name in decisions.list.columns
-                if not decisions.field[name].hidden
+                if not decisions.field[name.partition(".")[0]].hidden
             ),
             first=tuple(first),
             sections=tuple(sections),
@@ -210,6 +231,23 @@ class _Builder:
                 for c in shown
                 if decisions.field[c.name].total
             ),
+            formula_fields=tuple(formula_fields),
+            formulas=tuple(
+                (repr(name), repr(self._in_reach(decisions.field[name].formula)))
+                for name in formulas
+            ),
+            borrowed=tuple(
+                repr(self._shown_key(table, f"{column.name}.{each}", mine))
+                for column in shown
+                for each in decisions.field[column.name].also
+            ),
+            ways=tuple(repr(way) for way in decisions.list.ways),
+            in_place=decisions.list.edit == EDIT_IN_PLACE,
+            unserved=self._unserved(table, decisions, keys),
+            query=repr(self._in_reach(table.definition))
+            if table.kind == "query"
+            else "",
+            derived=table.is_view,
             for_lookups=not decisions.include,
             denied=_denied(table, decisions),
             changeable=table.is_changeable,
@@ -228,6 +266,47 @@ class _Builder:
             types=_used(mentioned, _OWN_TYPE_NAMES),
             forms=_used(mentioned, _FORM_NAMES),
             pages=tuple(sorted(pages, key=_import_order)),
+        )
+
+    def _unserved(
+        self, table: Table, decisions: TableDecisions, keys: Mapping[str, str]
+    ) -> tuple[str, ...]:
+        """Return the columns that are neither sorted nor filtered by, since no index
+        serves them, there are many rows, and that was decided."""
+        many = self.application.rows.get(table.name, 0) >= MANY_ROWS
+        if decisions.list.slow == "limited" or not many:
+            return ()
+        return tuple(repr(keys[name]) for name in unserved(table))
+
+    def _in_reach(self, text: str) -> str:
+        """Return a value or a query with a mark for the rows of each table of the
+        application, and no colon that binds."""
+        from lumet.expressions.queries import with_rows_marked  # slow to import
+
+        marked = with_rows_marked(text, self.application.database, set(self.modules))
+        return marked.replace(":", "\\:")
+
+    def _shown_key(self, table: Table, name: str, keys: Mapping[str, str]) -> str:
+        """Return the key of a column of a list; a borrowed one's has a dot in it."""
+        lookup, dot, column = name.partition(".")
+        if not dot or name in keys:
+            return keys[name]
+        reference = table.reference_of(lookup)
+        assert reference is not None
+        return f"{keys[lookup]}.{self.keys[reference.referred_table][column]}"
+
+    def _formula_field(self, table: Table, name: str, decided: FieldDecisions) -> str:
+        from lumet.expressions.queries import value_type  # slow to import
+
+        made = value_type(decided.formula, table, self.application.database)
+        kind = decided.kind if decided.kind != "text" else _FORMULA_KINDS[made.kind]
+        column = Column(name, made)
+        if kind == "choice":
+            label = decided.label or name
+            return f"{name} = ChoiceField(_({label!r}), choices={decided.choices!r})"
+        label = decided.label or name.replace("_", " ").capitalize()
+        return self._field_code(
+            table, name, column, replace(decided, kind=kind, label=label)
         )
 
     def _column(self, table: Table, column: Column) -> str:
@@ -288,6 +367,16 @@ class _Builder:
         self, table: Table, column: Column, decided: FieldDecisions, choices: str
     ) -> str:
         key = self.keys[table.name][column.name]
+        return self._field_code(table, key, column, decided, choices)
+
+    def _field_code(
+        self,
+        table: Table,
+        key: str,
+        column: Column,
+        decided: FieldDecisions,
+        choices: str = "",
+    ) -> str:
         kind = _FIELDS[decided.kind]
         if column.type.kind == "binary":
             kind = "OtherField"
@@ -386,6 +475,15 @@ class _Builder:
         return f"Related({self.modules[detail.table]!r}, by={by}{label})"
 
 
+def _formulas(table: Table, decisions: TableDecisions) -> list[str]:
+    """Return the names of the fields that are no columns."""
+    return [
+        name
+        for name, each in decisions.field.items()
+        if each.formula and not table.has_column(name)
+    ]
+
+
 def _denied(table: Table, decisions: TableDecisions) -> tuple[str, ...]:
     """Return the changes that the database's user may not make, or that have no page."""
     if not table.is_changeable:
@@ -422,6 +520,16 @@ def _on_delete(reference: Reference) -> str:
     return f", ondelete={reference.on_delete.upper()!r}"
 
 
+_FORMULA_KINDS: dict[str, FieldKind] = {
+    "integer": "integer",
+    "decimal": "decimal",
+    "float": "decimal",
+    "boolean": "yes/no",
+    "text": "text",
+    "date": "date",
+    "time": "time",
+    "moment": "moment",
+}
 _DEGREES = {"latitude": 90, "longitude": 180}
 _CAST_KINDS = frozenset({"json", "uuid"})
 
@@ -520,8 +628,16 @@ def _role(
     application: Application, role: RoleDecisions, models: Sequence[TableModel]
 ) -> RoleModel:
     groups = {m.name: application.decisions[m.name].group for m in models}
+    read = _read_by_queries(application, groups)
     rights = {
-        name: _rights_code(role.rights_on(name, group))
+        name: _rights_code(
+            role.rights_on(name, group)
+            if all(
+                "view" in role.rights_on(each, groups.get(each, ""))
+                for each in read.get(name, ())
+            )
+            else ()
+        )
         for name, group in groups.items()
     }
     general = _rights_code(role.tables.get("*", ()))
@@ -546,6 +662,26 @@ def _role(
         ),
         switches=tuple(name for name, held in switches.items() if held),
     )
+
+
+def _read_by_queries(
+    application: Application, groups: Mapping[str, str]
+) -> dict[str, tuple[str, ...]]:
+    """Return the tables of the application that each query reads: who may not look at
+    one of them may not look at the query."""
+    queries = [t for t in application.database.tables if t.kind == "query"]
+    if not queries:
+        return {}
+    from lumet.expressions.queries import tables_in  # slow to import
+
+    return {
+        table.name: tuple(
+            name
+            for name in tables_in(table.definition, application.database)
+            if name in groups
+        )
+        for table in queries
+    }
 
 
 def _conditions(

@@ -29,6 +29,7 @@ from .accounts.users import Rules, Users
 from .database import open_database
 from .errors import CannotStart
 from .formats import is_language, moment_text
+from .pages import list_views, record_views
 from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
@@ -124,8 +125,9 @@ def build(
     )
     install(app, made)
     _add_accounts(app, made.users)
-    for views in (page_views, account_views, keeping, activity):
-        app.register_blueprint(views.blueprint)
+    views = (page_views, list_views, record_views, account_views, keeping, activity)
+    for blueprint in dict.fromkeys(each.blueprint for each in views):
+        app.register_blueprint(blueprint)
     _add_safety(app)
     _add_errors(app)
     return app

@@ -276,6 +276,22 @@ class Cast(Shown):
         return cast(type_coerce(bindparam, String), _Native(self.native))
 
 
+def formula_type(field: Any) -> TypeEngine[Any]:
+    """Return the type of a formula that is shown as `field`."""
+    from .fields import DateField, DecimalField, MomentField, TimeField, YesNoField
+
+    for kind, made in (
+        (DateField, Date()),
+        (MomentField, Moment()),
+        (TimeField, Time()),
+        (YesNoField, YesNo()),
+        (DecimalField, _Decimal()),
+    ):
+        if isinstance(field, kind):
+            return made
+    return NullType()
+
+
 def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return what to sort a column by, so that its values come in their own order."""
     made = column.type

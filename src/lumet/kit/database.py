@@ -1,6 +1,7 @@
 """The engine of the business database, its transactions and their limits."""
 
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -20,13 +21,14 @@ from sqlalchemy import (
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
 from .errors import CannotStart
-from .reach import guard, guard_words
+from .reach import QUOTING, guard, guard_words
 from .settings import SQLITE, sqlite_path
 
 metadata = MetaData()  # the business tables
 
 LOCK_SECONDS = 5  # how long a statement waits for another program's lock
 STATEMENT_SECONDS = 30  # how long a statement may take
+STEPS = 10_000  # of SQLite's machine, between two looks at the time
 WRITING = "writing"  # the option of a transaction that will write
 DRIVERS = {
     "postgresql": "postgresql+psycopg",
@@ -44,10 +46,15 @@ class Database:
         self._writing = engine.execution_options(**{WRITING: True})
 
     @contextmanager
-    def reading(self) -> Iterator[Connection]:
-        """Open a transaction that only reads."""
+    def reading(self, seconds: float | None = None) -> Iterator[Connection]:
+        """Open a transaction that only reads; each of its statements may take so many
+        `seconds`, by default STATEMENT_SECONDS."""
         with self.engine.connect() as connection:
-            yield connection
+            if seconds is None:
+                yield connection
+                return
+            with _limited(connection, seconds):
+                yield connection
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -55,6 +62,34 @@ class Database:
         exception leaves the block."""
         with self._writing.connect() as connection, connection.begin():
             yield connection
+
+
+@contextmanager
+def _limited(connection: Connection, seconds: float) -> Iterator[None]:
+    """Limit each statement of a transaction, which only reads, in time."""
+    kind = connection.dialect.name
+    if kind == "sqlite":
+        connection.begin()
+        _stop_after(connection.connection.dbapi_connection, seconds)
+        yield
+        return
+    words = f"SET LOCAL statement_timeout = {int(seconds * 1000)}"
+    if kind != "postgresql":
+        words = f"SET SESSION max_statement_time = {seconds}"
+    connection.exec_driver_sql(words)
+    try:
+        yield
+    finally:
+        if kind != "postgresql" and not connection.invalidated:
+            usual = f"SET SESSION max_statement_time = {STATEMENT_SECONDS}"
+            connection.exec_driver_sql(usual)
+
+
+def _stop_after(raw: Any, seconds: float) -> None:
+    """Let SQLite end a statement when so many seconds have passed from now."""
+    assert isinstance(raw, sqlite3.Connection)
+    ends = time.monotonic() + seconds
+    raw.set_progress_handler(lambda: time.monotonic() > ends, STEPS)
 
 
 def open_database(url: str, folder: Path, dialect: str) -> Database:
@@ -72,6 +107,7 @@ def open_database(url: str, folder: Path, dialect: str) -> Database:
         engine = open_sqlite(sqlite_path(url, folder))
     else:
         engine = open_server(url)
+    metadata.info[QUOTING] = engine.dialect.identifier_preparer
     event.listen(engine, "before_execute", _guard)
     event.listen(engine, "before_cursor_execute", _guard_words)
     return Database(engine)
@@ -194,10 +230,14 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
     @event.listens_for(engine, "begin")
     def begin(connection: Connection) -> None:
         if connection.get_execution_options().get(WRITING):
+            raw = connection.connection.dbapi_connection
+            assert isinstance(raw, sqlite3.Connection)
+            raw.set_progress_handler(None, 0)
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             return
         raw = connection.connection.dbapi_connection
         assert isinstance(raw, sqlite3.Connection)
+        _stop_after(raw, STATEMENT_SECONDS)
         raw.execute("BEGIN")  # takes no lock yet, so that it cannot fail
 
     return engine

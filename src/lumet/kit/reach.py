@@ -5,6 +5,7 @@ reach gives, and changes by the reach's own methods; an event of the engine refu
 other statement. Code of your own that wants more says so: `UNBOUNDED.run(…)`.
 """
 
+import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
@@ -26,6 +27,7 @@ from sqlalchemy import (
     Update,
     and_,
     case,
+    column,
     delete,
     insert,
     literal,
@@ -37,8 +39,11 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.sql.ddl import ExecutableDDLElement
 
 OPTION = "reach"
+QUOTING = "quoting"  # where the business tables keep how their database quotes names
+_MARK = re.compile(r"\{([^{}]+)\}")
 VERIFIED = "verified"  # the option of a change that a reach carries out and checks
 _ROWS = "existing rows"
+QUERY = "query"  # what a table of the project's own selects from others
 ALL = frozenset({"view", "add", "edit", "delete", "export"})
 CHANGES = frozenset({"add", "edit", "delete"})
 HIDDEN, READ_ONLY, SET_ONCE = "hidden", "read-only", "set once"
@@ -211,7 +216,7 @@ class Reach:
         merge it, so that indexes are used all the same. Raises OutOfReach when none is.
         """
         name = table.fullname
-        if self.everything:
+        if self.everything and QUERY not in table.info:
             return table
         if not self.may("view", name):
             raise OutOfReach(f"view {name}")
@@ -228,16 +233,51 @@ class Reach:
         wanted = [
             each for each in (left_out, self.condition("view", table.fullname)) if each
         ]
-        if not wanted and not any(shown.values()):
+        source: FromClause = table
+        if QUERY in table.info:
+            source = self._select_query(table)
+        elif not wanted and not any(shown.values()):
             return table
         columns = [
-            case((text(where), table.c[key])).label(key) if where else table.c[key]
+            case((text(where), source.c[key])).label(key) if where else source.c[key]
             for key, where in shown.items()
         ]
         made = select(*columns).where(*[text(f"({each})") for each in wanted])
-        rows = made.subquery(table.name)
+        if source is table or wanted or any(shown.values()):
+            source = made.subquery(table.name)
+        rows = source
         _given[rows] = (table.fullname, self.shape)
         return rows
+
+    def _select_query(self, table: Table) -> FromClause:
+        """Return the rows of a query of the project's own over those within reach."""
+        columns = [column(each.name, each.type) for each in table.c]
+        words = self.in_words(table.info[QUERY], table.metadata)
+        inner = text(words).columns(*columns).subquery(table.name)
+        keyed = [inner.c[each.name].label(each.key) for each in table.c]
+        return select(*keyed).subquery(table.name)
+
+    def in_words(self, words: str, tables: MetaData) -> str:
+        """Return SQL in which `{TABLE}` stands for the rows of a table: those within
+        reach. Raises OutOfReach when none of them is."""
+        return _MARK.sub(
+            lambda mark: self._rows_in_words(tables.tables[mark[1]]), words
+        )
+
+    def _rows_in_words(self, table: Table) -> str:
+        quoting = table.metadata.info[QUOTING]
+        name: str = quoting.format_table(table).replace(":", "\\:")
+        if self.rows(table) is table:
+            return name
+        parts = []
+        for key, each in table.c.items():
+            own = quoting.quote(each.name).replace(":", "\\:")
+            where = self.shown_where(table.fullname, key)
+            parts.append(f"CASE WHEN {where} THEN {own} END AS {own}" if where else own)
+        left_out = table.info.get("where", "").replace(":", "\\:")
+        wanted = [left_out, self.condition("view", table.fullname)]
+        where = " AND ".join(f"({each})" for each in wanted if each) or "1 = 1"
+        return f"(SELECT {', '.join(parts)} FROM {name} WHERE {where})"
 
     def run(
         self, connection: Connection, statement: Executable, values: Any = None

@@ -15,6 +15,7 @@ from lumet.generation.writing import MANIFEST, Written, write_generated
 from lumet.project import folder as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.origin import origin_of
+from lumet.project.queries import with_queries
 from lumet.project.rights import KEPT, in_words
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
@@ -45,7 +46,7 @@ def generate(folder: Path) -> GenerationReport:
     origin = {**origin_of(folder, application.package), KEPT: in_words(application)}
     written = write_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
-    views = sum(survey.database.table(name).is_view for name in included)
+    views = sum(application.database.table(name).is_view for name in included)
     return GenerationReport(
         folder=folder,
         package=application.package,
@@ -61,6 +62,7 @@ def load(folder: Path, survey: Survey) -> Application:
     """Return the application that the decisions in `folder` describe. Raises Mistakes."""
     mistakes: list[Mistake] = []
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
+    survey = with_queries(folder, survey, mistakes)
     own = read_decisions(folder, survey, mistakes)
     survey, _ = with_declarations(survey, own)
     access = decide_access(to_entries(survey.access), own.access)
@@ -77,6 +79,7 @@ def load(folder: Path, survey: Survey) -> Application:
         files=files.table_files(survey.database.tables),
         access=access,
         language=settings.language,
+        rows={name: survey.rows(name) for name in survey.tables},
     )
     decided = {name for name, each in own.tables.items() if ("title",) in each}
     mistakes = [*_circles(folder, application, decided)]

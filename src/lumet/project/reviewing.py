@@ -6,9 +6,11 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
     TITLE_PART,
     DecisionFile,
+    decide,
     details_of,
     fitting_patterns,
     nearest,
@@ -27,6 +29,7 @@ from lumet.inference.references import (
 from lumet.inference.relations import Junction, hierarchy_of, junction_of
 from lumet.project import folder as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
+from lumet.project.queries import with_queries
 from lumet.project.surveyfile import Survey, read_survey
 
 YOURS = "yours"
@@ -95,6 +98,7 @@ class Review:
     junctions: list[Junction]
     hierarchies: list[tuple[str, str]] = field(default_factory=list)
     unlooked: tuple[str, ...] = ()
+    indexes: list[Wanted] = field(default_factory=list)
 
 
 def review(folder: Path) -> Review:
@@ -102,6 +106,7 @@ def review(folder: Path) -> Review:
     is wrong."""
     survey = read_survey(folder)
     mistakes: list[Mistake] = []
+    survey = with_queries(folder, survey, mistakes)
     own = read_decisions(folder, survey, mistakes)
     if mistakes:
         raise Mistakes(tuple(mistakes))
@@ -118,6 +123,21 @@ def review(folder: Path) -> Review:
         [j for s in subjects if (j := junction_of(s)) is not None],
         [(s.table.name, parent) for s in subjects if (parent := hierarchy_of(s))],
         survey.evidence.cut,
+        [
+            each
+            for name in survey.tables
+            for each in wanted_indexes(
+                survey.database,
+                survey.database.table(name),
+                decide(
+                    survey.database.table(name),
+                    survey.entries(name),
+                    own.tables.get(name, {}),
+                    own.everywhere,
+                ),
+                survey.rows(name),
+            )
+        ],
     )
 
 

@@ -42,6 +42,10 @@ class Survey:
         """Return the inferred decisions about a table."""
         return to_entries(self.tables.get(table, ()))
 
+    def rows(self, table: str) -> int:
+        """Return about how many rows a table has."""
+        return max(self.evidence.table(table).rows, self.database.table(table).estimate)
+
 
 def to_entries(inferred: tuple[Inferred, ...]) -> tuple[Entry, ...]:
     """Return inferred decisions as the decision files know them."""

@@ -32,6 +32,7 @@ from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
 from lumet.project.decisions import read_decisions, with_declarations
+from lumet.project.queries import with_queries
 from lumet.project.surveyfile import (
     Survey,
     read_survey,
@@ -130,11 +131,12 @@ def survey(
     database, evidence, left_out = _read(address, read_rows, chosen, told)
     before = _before(folder)
     followed = _follow_renamed(folder, before, database, confirm)
-    made = _infer(address, database, evidence, left_out)
     mistakes: list[Mistake] = []
+    made = _infer(address, database, evidence, left_out)
+    made = with_queries(folder, made, mistakes)
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
-    made = replace(made, tables=extended.tables)  # the facts stay the catalogue's
+    made = replace(made, tables=extended.tables)  # the facts stay as they were read
     report = SurveyReport(folder, address, made, is_first=before is None)
     changes = _changes(
         folder, address, made, before, environment, report, settings_text

@@ -24,6 +24,7 @@ from ..fields import (
     ValueField,
     YesNoField,
 )
+from ..formats import number_text
 from ..reach import Reach
 from .listing import (
     PAGE_ROWS,
@@ -56,7 +57,15 @@ TABLE, CARDS, GROUPS, CHART = "table", "cards", "groups", "chart"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
 FILTER, VIEWS, COLUMNS, OUT = "filter", "views", "columns", "out"
 PANELS = (FILTER, VIEWS, COLUMNS, OUT)  # what opens above the list
-_POSITION = ("after", "before", "last", "n", "skip", "panel")  # not what one sees
+_POSITION = (
+    "after",
+    "before",
+    "last",
+    "n",
+    "skip",
+    "panel",
+    "counted",
+)  # not what one sees
 
 
 class Nouns(NamedTuple):
@@ -73,6 +82,8 @@ class Known(NamedTuple):
     columns, those that make groups, and what its arrangements and panels are called."""
 
     columns: list[str]
+    served: list[str]
+    extras: list[str]
     groups: list[str]
     ways: dict[str, str]
     panels: dict[str, str]
@@ -154,22 +165,24 @@ class Browsing:
         self.words = words_of(self.search)
         self.sorting = read_sort(self.pages, given.get("sort", ""))
         chosen = given.get("columns") or self.kept.get(f"columns {self.pages.name}")
-        known = self.choosable()
+        known = self.showable()
         listed = [key for key in (chosen or "").split(",") if key in known]
         self.columns = tuple(dict.fromkeys(listed)) or None
         size = given.get("rows", PAGE_ROWS, type=int)
         self.size = size if size in SIZES else PAGE_ROWS
         panel = given.get("panel", "")
         self.panel = panel if panel in PANELS else ""
-        wanted = given.get("as", TABLE)
-        self.arrangement = wanted if wanted in self.known.ways else TABLE
+        first = next(iter(self.known.ways))
+        wanted = given.get("as", first)
+        self.arrangement = wanted if wanted in self.known.ways else first
 
     def _learn(self) -> Known:
         pages = self.pages
         columns = pages.seen_by(self.reach, pages.fields)
+        served = [key for key in columns if key not in pages.unserved]
         kinds = ChoiceField | LookupField | YesNoField
-        groups = [key for key in columns if isinstance(pages.fields[key], kinds)]
-        groups += [key for key in columns if self.is_by_month(key)]
+        groups = [key for key in served if isinstance(pages.fields[key], kinds)]
+        groups += [key for key in served if self.is_by_month(key)]
         ways = {
             TABLE: str(_("Table")),
             CARDS: str(_("Cards")),
@@ -178,8 +191,10 @@ class Browsing:
         }
         return Known(
             columns=columns,
+            served=served,
+            extras=pages.seen_by(self.reach, pages.extras),
             groups=groups,
-            ways=ways if groups else {way: ways[way] for way in (TABLE, CARDS)},
+            ways={way: ways[way] for way in self._ways(groups)},
             panels={
                 VIEWS: str(_("Views")),
                 COLUMNS: str(_("Columns")),
@@ -193,6 +208,11 @@ class Browsing:
             ),
         )
 
+    def _ways(self, groups: Sequence[str]) -> list[str]:
+        """Return the arrangements: those decided, else what fits the columns."""
+        decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART)
+        return [way for way in decided if groups or way in (TABLE, CARDS)] or [TABLE]
+
     @property
     def nouns(self) -> Nouns:
         """What people call a record and the records."""
@@ -204,8 +224,12 @@ class Browsing:
         keeps = self.kept.user_id is not None
         return [each for each in self.known.panels.items() if keeps or each[0] != VIEWS]
 
+    def showable(self) -> list[str]:
+        """Return the columns, formulas and borrowed columns that the list can show."""
+        return self.known.columns + self.known.extras
+
     def choosable(self) -> list[str]:
-        """Return the columns that the list can show."""
+        """Return the columns that the list can be filtered by."""
         return self.known.columns
 
     def grouping(self) -> list[str]:
@@ -237,6 +261,20 @@ class Browsing:
         return wanted if wanted in self.summed() else ""
 
     @property
+    def is_counted(self) -> bool:
+        """Tell whether every row is to be counted, however many there are."""
+        return "counted" in self.arguments
+
+    @property
+    def is_usual(self) -> bool:
+        """Tell whether the list is asked for as it is decided, which an index should
+        serve: anything else is limited in time."""
+        arranged = self.arrangement in (GROUPS, CHART)
+        return not (
+            self.is_narrowed or self.is_counted or self.sorting.words or arranged
+        )
+
+    @property
     def is_narrowed(self) -> bool:
         """Tell whether a search or a filter leaves something out."""
         return bool(self.sifts or self.words)
@@ -262,8 +300,10 @@ class Browsing:
 
     def own_plan(self) -> ListPlan:
         """Return a plan of the list to which columns can be added."""
-        order = self.sorting.order
-        return ListPlan(self.site, self.pages, self.reach, order, asked=self.asked)
+        order, asked = self.sorting.order, self.asked
+        return ListPlan(
+            self.site, self.pages, self.reach, order, asked=asked, inline=True
+        )
 
     def address(self, *without: str, **changed: Any) -> str:
         """Return the address of this list, with some parameters left out or changed and
@@ -328,7 +368,7 @@ class Browsing:
 
     def controls(self, connection: Connection) -> list[Control]:
         """Return what the columns can be filtered by."""
-        return [self._control(connection, key) for key in self.choosable()]
+        return [self._control(connection, key) for key in self.known.served]
 
     def _control(self, connection: Connection, key: str) -> Control:
         shown = self.pages.fields[key]
@@ -491,7 +531,7 @@ class Browsing:
 
     def count_words(self, count: Count) -> str:
         """Return how many rows there are, in words."""
-        number = f"{count.number:,}"
+        number = number_text(count.number, self.site.language, None)
         return str(_("more than %(n)s", n=number)) if count.is_capped else number
 
     def label(self, key: str) -> str:

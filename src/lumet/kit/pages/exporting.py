@@ -45,9 +45,12 @@ class Export:
                     raw = self.plan.selection.value_reader(key)
                     self._add(key, f"{pages.label(key)} ({key})", raw)
                 self._add(key, pages.label(key), self.plan.selection.text_reader(key))
+            elif pages.borrows_lookup(key):
+                cell = self.plan.selection.cell_reader(key, lambda table: "")
+                self._add(key, pages.label(key), _text_of(cell))
             else:
                 raw = self.plan.selection.value_reader(key)
-                self._add(key, pages.label(key), _plain(pages.fields[key], raw))
+                self._add(key, pages.label(key), _plain(pages.shown_field(key), raw))
 
     def _add(self, key: str, label: str, reader: Reader) -> None:
         self.headings.append(f"{label} ({key})" if label in self.headings else label)
@@ -59,6 +62,10 @@ class Export:
         with browsing.site.database.reading() as connection:
             for row in plan.each(connection, browsing.bound):
                 yield [read(row) for read in self.readers]
+
+
+def _text_of(cell: Reader) -> Reader:
+    return lambda row: cell(row).text or None
 
 
 def _plain(field: ValueField, raw: Reader) -> Reader:

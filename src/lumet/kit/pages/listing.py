@@ -16,7 +16,10 @@ from sqlalchemy import (
     func,
     literal,
     select,
+    tuple_,
+    type_coerce,
 )
+from sqlalchemy.types import NullType
 
 from ..fields import JsonField, LongTextField, OtherField, TextField
 from ..reach import Reach
@@ -99,11 +102,47 @@ class Count:
     is_capped: bool
 
 
+class LatePlan(Plan):
+    """The formulas of some rows, by their keys: worked out for the rows of one page."""
+
+    def __init__(
+        self, site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
+    ) -> None:
+        self.reach = reach
+        selection = Selection(site.registry, pages, reach, site.language)
+        self._keys = selection.keys_reader()
+        self._cells = {key: selection.cell_reader(key, record_home) for key in formulas}
+        raw = [type_coerce(selection.base.c[key], NullType()) for key in pages.key]
+        wanted = bindparam("keys", expanding=True, type_=NullType())
+        self._is_single = len(raw) == 1
+        held = raw[0].in_(wanted) if self._is_single else tuple_(*raw).in_(wanted)
+        self._statement = selection.statement().where(held)
+
+    def cells(
+        self, connection: Connection, keys: Sequence[tuple[Any, ...]]
+    ) -> dict[tuple[Any, ...], dict[str, Cell]]:
+        """Return the cells of the formulas, by key and by name."""
+        wanted = [key[0] for key in keys] if self._is_single else list(keys)
+        if not wanted:
+            return {}
+        rows = self.reach.run(connection, self._statement, {"keys": wanted}).all()
+        return {
+            self._keys(row): {key: read(row) for key, read in self._cells.items()}
+            for row in rows
+        }
+
+
+def _later(row: Row[Any]) -> Cell:
+    return Cell("")
+
+
 class ListPlan(Plan):
     """The statements and readers of one list in one order, built once.
 
     `by` are the columns that point at a parent, whose values the pages of its related
     records bind as `p0`, `p1`…; what they say is left out.
+    Formulas are worked out for the rows of a page alone, unless they are wanted
+    `inline`, for all.
     """
 
     def __init__(
@@ -114,17 +153,26 @@ class ListPlan(Plan):
         order: Sequence[Order],
         by: Sequence[str] = (),
         asked: Asked = ALL_ROWS,
+        inline: bool = False,
     ) -> None:
         self.reach = reach
         self.pages = pages
         self.selection = Selection(site.registry, pages, reach, site.language)
         shown = pages.seen_by(reach, asked.columns or pages.shown)
-        self.shown = [key for key in shown if key not in by]
+        self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
         has_address = bool(pages.key)
         self._key = self.selection.key_reader() if has_address else None
+        self._keys = self.selection.keys_reader() if has_address else None
         self._title = self.selection.title_reader(without=by)
+        self._late: LatePlan | None = None
+        late = [key for key in self.shown if key in pages.computed and pages.key]
+        if late and not inline:
+            self._late = LatePlan(site, pages, reach, late)
         self._cells = [
-            self.selection.cell_reader(key, record_home) for key in self.shown
+            _later
+            if self._late is not None and key in late
+            else self.selection.cell_reader(key, record_home)
+            for key in self.shown
         ]
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
@@ -154,6 +202,7 @@ class ListPlan(Plan):
             key
             for key in self.shown
             if key not in keys
+            and key in self.pages.fields
             and key not in self.pages.lookups
             and isinstance(self.pages.fields[key], TextField | LongTextField)
         ]
@@ -188,8 +237,8 @@ class ListPlan(Plan):
         rows = rows[:size]
         if backward:
             rows.reverse()
-            return self._page(rows, more, bool(word))
-        return self._page(rows, bool(word), more)
+            return self._page(connection, rows, more, bool(word))
+        return self._page(connection, rows, bool(word), more)
 
     def _rows(
         self,
@@ -273,8 +322,20 @@ class ListPlan(Plan):
             self._statements[key] = made
         return self._statements[key]
 
-    def _page(self, rows: Sequence[Row[Any]], earlier: bool, later: bool) -> Page:
+    def _page(
+        self,
+        connection: Connection,
+        rows: Sequence[Row[Any]],
+        earlier: bool,
+        later: bool,
+    ) -> Page:
         lines = [self._line(row) for row in rows]
+        if self._late is not None and self._keys is not None:
+            keys = [self._keys(row) for row in rows]
+            cells = self._late.within(self.reach).cells(connection, keys)
+            for line, key in zip(lines, keys, strict=True):
+                for name, cell in cells.get(key, {}).items():
+                    line.cells[self.shown.index(name)] = cell
         return Page(
             lines,
             begin=self._place(rows[0]) if rows and earlier else "",
@@ -306,25 +367,33 @@ class ListPlan(Plan):
         connection: Connection,
         parent: Sequence[Any] = (),
         bound: Mapping[str, Any] = NOTHING,
+        is_exact: bool = False,
     ) -> Count:
-        """Count the rows, up to MOST_COUNTED."""
-        key = ("count",)
+        """Count the rows, up to MOST_COUNTED unless it is to be exact."""
+        key = ("count", is_exact)
         if key not in self._statements:
             inner = select(literal(1)).select_from(self._counted)
-            inner = inner.where(*self._where).limit(MOST_COUNTED + 1)
+            inner = inner.where(*self._where)
+            inner = inner if is_exact else inner.limit(MOST_COUNTED + 1)
             counted = select(func.count()).select_from(inner.subquery())
             self._statements[key] = [counted]
         values = {f"p{number}": value for number, value in enumerate(parent)}
         found = self.reach.run(
             connection, self._statements[key][0], {**bound, **values}
         ).scalar_one()
+        if is_exact:
+            return Count(found, False)
         return Count(min(found, MOST_COUNTED), found > MOST_COUNTED)
 
 
 def labels_of(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
     """Return each column's key, label, and whether it is a number."""
     return [
-        (key, pages.label(key), pages.fields[key].numeric and key not in pages.lookups)
+        (
+            key,
+            pages.label(key),
+            pages.shown_field(key).numeric and key not in pages.lookups,
+        )
         for key in keys
     ]
 
@@ -347,7 +416,9 @@ def list_plan(
 def is_sortable(pages: TablePages, key: str) -> bool:
     """Tell whether a list can be sorted by a column: not by long texts or bytes."""
     unsorted = LongTextField | JsonField | OtherField
-    return key in pages.fields and not isinstance(pages.fields[key], unsorted)
+    if not pages.is_shown(key) or key in pages.computed or key in pages.unserved:
+        return False
+    return not isinstance(pages.shown_field(key), unsorted)
 
 
 @dataclass(frozen=True, slots=True)

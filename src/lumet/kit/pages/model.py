@@ -1,5 +1,6 @@
 """The description of a table's pages, and the registry of all tables."""
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -87,10 +88,17 @@ class TablePages:
     details: ClassVar[Sequence[Related]] = ()
     read_only: ClassVar[frozenset[str]] = frozenset()
     changeable: ClassVar[bool] = True
+    derived: ClassVar[bool] = False  # its rows are others': a view's, a query's
     denied: ClassVar[frozenset[str]] = frozenset()  # what the database user may not do
     on_record: ClassVar[Sequence[str]] = ()  # its columns; none: all, in sections
     on_add: ClassVar[Sequence[str]] = ()
     on_edit: ClassVar[Sequence[str]] = ()
+    formula_form: ClassVar[type[RecordForm]] = RecordForm
+    formulas: ClassVar[Sequence[tuple[str, str]]] = ()  # fields, their values in SQL
+    borrowed: ClassVar[Sequence[str]] = ()  # columns of referenced records
+    ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
+    in_place: ClassVar[bool] = False  # the list's rows are edited in it
+    unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
     listed: ClassVar[bool] = True
     for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
@@ -101,6 +109,10 @@ class TablePages:
             key for key, column in self.table.c.items() if column.primary_key
         )
         self.fields: Mapping[str, ValueField] = self.form().value_fields()
+        self.computed: dict[str, str] = dict(self.formulas)
+        # what is shown and is no column of its own: formulas, and borrowed columns
+        self.extras: dict[str, ValueField] = dict(self.formula_form().value_fields())
+        self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
         self.parsed_title: Title = parse_title(self.title, self.column_keys())
         self.lookups: dict[str, Reference] = {}
 
@@ -168,12 +180,46 @@ class TablePages:
     def seen_by(self, reach: Reach, keys: Iterable[str]) -> list[str]:
         """Return those of `keys` that are not hidden from the user."""
         name = self.table.fullname
-        return [key for key in keys if not reach.hides(name, key)]
+        return [
+            key
+            for key in keys
+            if not reach.hides(name, key.partition(".")[0])
+            and (key not in self.extras or self._sees_extra(reach, key))
+        ]
+
+    def _sees_extra(self, reach: Reach, key: str) -> bool:
+        """Tell whether the user may look at what a formula reads, or at the column that
+        is borrowed."""
+        if key in self.beyond:
+            target = self.beyond[key]
+            column = key.partition(".")[2]
+            may = reach.may("view", target.table.fullname)
+            return may and bool(target.seen_by(reach, [column]))
+        read = re.findall(r"\{([^{}]+)\}", self.computed[key])
+        return all(reach.may("view", name) for name in read)
+
+    def shown_field(self, key: str) -> ValueField:
+        """Return the field of a column, a formula or a borrowed column."""
+        return self.fields[key] if key in self.fields else self.extras[key]
+
+    def borrows_lookup(self, key: str) -> bool:
+        """Tell whether a borrowed column refers to a third table."""
+        return key in self.beyond and key.partition(".")[2] in self.beyond[key].lookups
+
+    def is_shown(self, key: str) -> bool:
+        """Tell whether there is such a column, formula or borrowed column."""
+        return key in self.fields or key in self.extras
 
     def label(self, key: str) -> str:
         """Return what people call a column."""
-        field = self.fields.get(key)
-        return str(field.label.text) if field is not None else key
+        if not self.is_shown(key):
+            return key
+        label = str(self.shown_field(key).label.text)
+        if key in self.beyond:
+            lookup = key.partition(".")[0]
+            own = {str(field.label.text) for field in self.fields.values()}
+            return f"{self.label(lookup)} · {label}" if label in own else label
+        return label
 
     def before_save(
         self, connection: Connection, values: dict[str, Any], is_new: bool
@@ -203,9 +249,12 @@ class Registry:
         self.incoming: dict[str, list[Reference]] = {name: [] for name in self.pages}
         for reference in self.references:
             self.outgoing[reference.source].append(reference)
-            self.incoming[reference.target].append(reference)
+            if not self.pages[reference.source].derived:  # nothing hangs on those
+                self.incoming[reference.target].append(reference)
         for pages_ in self.pages.values():
             self._link(pages_)
+        for pages_ in self.pages.values():
+            self._lend(pages_)
 
     def __getitem__(self, name: str) -> TablePages:
         return self.pages[name]
@@ -237,11 +286,22 @@ class Registry:
             ):
                 pages.lookups[key] = reference
 
+    def _lend(self, pages: TablePages) -> None:
+        """Give a table the columns of referenced records that it shows."""
+        for key in (*pages.borrowed, *(key for key in pages.shown if "." in key)):
+            lookup, _, column = key.partition(".")
+            reference = pages.lookups.get(lookup)
+            target = self.pages[reference.target] if reference else None
+            if target is not None and column in target.fields:
+                pages.extras[key] = target.fields[column]
+                pages.beyond[key] = target
+
     def reference(self, name: str, related: Related) -> Reference:
         """Return the reference behind a block of related records of table `name`."""
-        for reference in self.incoming[name]:
+        for reference in self.references:
             if (
-                reference.source == related.table
+                reference.target == name
+                and reference.source == related.table
                 and reference.columns == related.columns
             ):
                 return reference

@@ -56,7 +56,7 @@ class RecordPlan(Plan):
         self._title = selection.title_reader()
         self._cells = {
             key: selection.cell_reader(key, record_home)
-            for key in pages.seen_by(reach, pages.fields)
+            for key in pages.seen_by(reach, [*pages.fields, *pages.extras])
         }
         self._values = {key: selection.value_reader(key) for key in pages.column_keys()}
         matches = [selection.base.c[key] == bindparam(f"k_{key}") for key in pages.key]
@@ -76,7 +76,7 @@ class RecordPlan(Plan):
         return Record(self._title(row) or str(self.pages.singular), sections, values)
 
     def _fact(self, row: Any, key: str) -> Fact:
-        field = self.pages.fields[key]
+        field = self.pages.shown_field(key)
         return Fact(self.pages.label(key), self._cells[key](row), field.wide)
 
 

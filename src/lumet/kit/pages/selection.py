@@ -5,11 +5,21 @@ from html import escape
 from typing import Any, NamedTuple
 
 from flask_babel import lazy_gettext as _
-from sqlalchemy import ColumnElement, FromClause, Row, Select, func, select, type_coerce
+from sqlalchemy import (
+    ColumnElement,
+    FromClause,
+    Row,
+    Select,
+    func,
+    select,
+    text,
+    type_coerce,
+)
+from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
-from ..columns import in_order
+from ..columns import formula_type, in_order
 from ..fields import ChoiceField, LinkedField, LongTextField, ValueField
 from ..reach import Reach
 from .model import Order, Reference, Registry, TablePages
@@ -88,6 +98,9 @@ class Selection:
 
     def value_reader(self, key: str) -> Reader:
         """Return a reader of the column's Python value; of bytes, only the length."""
+        if key in self.pages.extras:
+            place = self.extra_place(key)
+            return lambda row: row[place]
         if self.pages.is_binary(key):
             length = self._add(func.length(self.base.c[key]))
             return lambda row: None if row[length] is None else f"{row[length]:,} bytes"
@@ -106,6 +119,11 @@ class Selection:
 
         return read
 
+    def keys_reader(self) -> Callable[[Row[Any]], tuple[Any, ...]]:
+        """Return a reader of the values of the record's key, as the database has them."""
+        places = [self.place_raw(self.base.c[key]) for key in self.pages.key]
+        return lambda row: tuple([row[place] for place in places])
+
     def title_reader(self, without: Sequence[str] = ()) -> Callable[[Row[Any]], str]:
         """Return a reader of the record's title, leaving out what the columns `without`
         say, unless they say all of it."""
@@ -119,15 +137,60 @@ class Selection:
         reference = self.pages.lookups.get(key)
         if reference is not None:
             return self._lookup_cell(key, reference, address)
-        field = self.pages.fields[key]
-        make, empty = self._cell_maker(field), self.empty
+        field = self.pages.shown_field(key)
+        if self.pages.borrows_lookup(key):
+            return self._borrowed_cell(key)
+        if key in self.pages.extras:
+            return self._made_cell(self.extra_place(key), field)
+        make, empty = self.cell_maker(field), self.empty
         if self.pages.is_binary(key):
             value = self.value_reader(key)
             return lambda row: empty if value(row) is None else make(value(row))
         place = self.place(self.base, key)
         return lambda row: empty if row[place] is None else make(row[place])
 
-    def _cell_maker(self, field: ValueField) -> Callable[[Any], Cell]:
+    def _made_cell(self, place: int, field: ValueField) -> Reader:
+        make, empty = self.cell_maker(field), self.empty
+        return lambda row: empty if row[place] is None else make(row[place])
+
+    def _borrowed_cell(self, key: str) -> Reader:
+        """Return a reader of what a referenced record refers to itself: its title."""
+        lookup, column = key.split(".", 1)
+        target = self.pages.beyond[key]
+        further = self.registry[target.lookups[column].target]
+        place, empty = self.extra_place(key), self.empty
+        unseen = Cell(str(_("not visible")))
+        if not self.reach.may("view", further.table.fullname):
+            return lambda row: empty if row[place] is None else unseen
+        joined = self._joined[(lookup,)]
+        title = self._title_through(target, joined, column, (lookup,))
+
+        def read(row: Row[Any]) -> Cell:
+            if row[place] is None:
+                return empty
+            text = str(title(row))
+            return Cell(text) if text else unseen
+
+        return read
+
+    def extra_place(self, key: str) -> int:
+        """Add a formula or a borrowed column; return its place in the rows."""
+        if key in self.pages.computed:
+            return self._add(self.formula(key))
+        lookup, _, column = key.partition(".")
+        reference = self.pages.lookups[lookup]
+        joined = self._join(self.base, lookup, reference, (lookup,))
+        return self.place(joined, column)
+
+    def formula(self, key: str) -> ColumnElement[Any]:
+        """Return the value of a formula over the table's rows: what it reads of other
+        tables are those of their rows that are within reach."""
+        words = self.reach.in_words(self.pages.computed[key], self.pages.table.metadata)
+        value: Grouping[Any] = Grouping(text(words))
+        return type_coerce(value, formula_type(self.pages.extras[key]))
+
+    def cell_maker(self, field: ValueField) -> Callable[[Any], Cell]:
+        """Return what makes a cell of a field's value."""
         language, show = self.language, field.show
         if isinstance(field, ChoiceField) and field.tones:
             known = {
@@ -273,6 +336,12 @@ class Selection:
     def _sorted_by(
         self, pages: TablePages, source: FromClause, key: str, path: Path, outer: bool
     ) -> list[tuple[ColumnElement[Any], bool]]:
+        lookup, dot, rest = key.partition(".")
+        if dot and pages is self.pages:
+            borrowed = pages.lookups[lookup]
+            joined = self._join(source, lookup, borrowed, (lookup,))
+            target = self.registry[borrowed.target]
+            return self._sorted_by(target, joined, rest, (lookup,), True)
         reference = pages.lookups.get(key)
         nullable = outer or bool(pages.column(key).nullable)
         if reference is None or len(path) >= DEPTH:

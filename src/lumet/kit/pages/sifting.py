@@ -83,6 +83,8 @@ def read_sifts(
     if not any("." in name for name in arguments):
         return found
     for key in pages.seen_by(reach, pages.fields):
+        if key in pages.unserved:
+            continue
         field = pages.fields[key]
         for operator in operators(field):
             texts = [t for t in arguments.getlist(f"{key}.{operator}") if t.strip()]

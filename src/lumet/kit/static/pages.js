@@ -48,7 +48,7 @@ if (menu) {
 }
 
 // Lookups: type to find. A long one asks the server as one types.
-for (const select of document.querySelectorAll("select[data-lookup]")) {
+function enhance(select) {
   const address = select.dataset.lookup;
   const options = {
     maxOptions: 200,
@@ -92,6 +92,7 @@ for (const select of document.querySelectorAll("select[data-lookup]")) {
   options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };
   new TomSelect(select, options);
 }
+for (const select of document.querySelectorAll("select[data-lookup]")) enhance(select);
 
 // Charts: the numbers stand below in a table as well.
 for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
@@ -135,4 +136,89 @@ if (form) {
     if (changed && !sent) event.preventDefault();
   });
   form.querySelector(".wrong input, .wrong select, .wrong textarea")?.focus();
+}
+
+// A list that is edited in its place: arrows move from cell to cell, Enter opens one and
+// saves it, Escape leaves it as it was.
+const sheet = document.querySelector("table[data-in-place]");
+if (sheet) {
+  const keys = sheet.dataset.inPlace.split(",");
+  const grid = [...sheet.tBodies[0].rows].map((row) =>
+    [...row.cells].filter((cell, place) => keys[place]));
+  const place = (cell) => {
+    const row = grid.findIndex((each) => each.includes(cell));
+    return [row, grid[row].indexOf(cell)];
+  };
+  const go = (row, column) => {
+    const cell = grid[row]?.[column];
+    if (!cell) return;
+    for (const each of grid.flat()) each.tabIndex = -1;
+    cell.tabIndex = 0;
+    cell.focus();
+  };
+  const address = (cell) =>
+    `${cell.parentElement.querySelector("a.title").getAttribute("href")}/field/${keys[cell.cellIndex]}`;
+  const show = (cell, html) => {
+    cell.innerHTML = html;
+    const form = cell.querySelector("form.in-place");
+    cell.classList.toggle("editing", Boolean(form));
+    if (!form) return;
+    for (const select of form.querySelectorAll("select[data-lookup]")) enhance(select);
+    const control = form.querySelector(".ts-control input, input:not([type=hidden]), select, textarea");
+    control?.focus();
+    control?.select?.();
+    form.addEventListener("submit", (event) => { event.preventDefault(); save(cell, form); });
+    form.querySelector("[data-leave]").addEventListener("click", () => leave(cell));
+  };
+  const ask = async (cell, options) => {
+    const answer = await fetch(address(cell), { credentials: "same-origin", ...options });
+    if (answer.redirected || [400, 401, 403, 404, 500, 503].includes(answer.status)) {
+      window.location.assign(address(cell).replace(/\/field\/[^/]*$/, ""));
+      return null;
+    }
+    return answer;
+  };
+  const open = async (cell) => {
+    if (cell.classList.contains("editing")) return;
+    cell.dataset.was = cell.innerHTML;
+    const answer = await ask(cell, {});
+    if (answer) show(cell, await answer.text());
+  };
+  const leave = (cell) => {
+    show(cell, cell.dataset.was);
+    go(...place(cell));
+  };
+  const save = async (cell, form) => {
+    const answer = await ask(cell, { method: "POST", body: new FormData(form) });
+    if (!answer) return;
+    show(cell, await answer.text());
+    if (answer.ok) {
+      const [row, column] = place(cell);
+      go(Math.min(row + 1, grid.length - 1), column);
+    }
+  };
+  for (const cell of grid.flat()) {
+    cell.tabIndex = -1;
+    cell.classList.add("editable");
+    cell.addEventListener("dblclick", () => open(cell));
+    cell.addEventListener("keydown", (event) => {
+      const inside = event.target !== cell;
+      const [row, column] = place(cell);
+      const steps = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
+      if (event.key === "Escape" && inside) {
+        event.preventDefault();
+        leave(cell);
+      } else if (event.key === "Enter" && inside && event.target.matches("input[type=radio]")) {
+        event.preventDefault();
+        event.target.form.requestSubmit();
+      } else if (!inside && (event.key === "Enter" || event.key === "F2")) {
+        event.preventDefault();
+        open(cell);
+      } else if (!inside && steps[event.key]) {
+        event.preventDefault();
+        go(row + steps[event.key][0], column + steps[event.key][1]);
+      }
+    });
+  }
+  if (grid[0]?.[0]) grid[0][0].tabIndex = 0;
 }

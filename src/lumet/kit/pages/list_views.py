@@ -1,0 +1,351 @@
+"""The pages of lists: what answers their addresses."""
+
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import parse_qsl
+
+from flask import (
+    Response,
+    abort,
+    current_app,
+    flash,
+    redirect,
+    render_template,
+    request,
+    stream_with_context,
+)
+from flask.typing import ResponseReturnValue
+from flask_babel import gettext as _
+from flask_login import current_user
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.kept import LONGEST_QUERY, KeptChoices
+from ..reach import Reach
+from ..refusals import meaning
+from .acting import MOST_ROWS, Acting, Tally, chosen_keys
+from .browsing import CHART, GROUPS, SIZES, Browsing
+from .exporting import FORMATS, WRITERS, Export
+from .listing import MOST_COUNTED, Count, ListPlan, Page
+from .lookups import fill_lookups
+from .model import TablePages
+from .sifting import preset_words
+from .site import (
+    list_address,
+    look,
+    lower_first,
+    note,
+    own_roles,
+    site,
+)
+from .views import blueprint, pages_of
+
+__all__ = ["blueprint"]
+
+MOST_PRINTED = 1_000  # rows on paper
+LIST_SECONDS = 8  # for a list that somebody arranged
+
+
+class NoSuchPlace(Exception):
+    """An address asks for a place that is none of its list."""
+
+
+@blueprint.get("/t/<name>")
+def show_list(name: str) -> ResponseReturnValue:
+    """A page of a table's list, as its address asks for it."""
+    pages, within = pages_of(name)
+    if not pages.listed:
+        abort(404)
+    kept = _kept()
+    if not request.args and (query := kept.first_view(name)):
+        return redirect(f"{list_address(name)}?{query}")
+    browsing = Browsing(site(), pages, within, request.args, kept)
+    template, found = "list.html", {}
+    try:
+        limit = None if browsing.is_usual else LIST_SECONDS
+        with site().database.reading(limit) as connection:
+            if browsing.arrangement in (GROUPS, CHART):
+                template, found = "groups.html", _grouped(browsing, connection)
+            else:
+                found = _listed(browsing, connection)
+            marks = browsing.marks(connection)
+            controls = (
+                browsing.controls(connection) if browsing.panel == "filter" else []
+            )
+    except NoSuchPlace:
+        return redirect(browsing.address())
+    except DBAPIError as error:
+        if meaning(error).kind != "busy" or not request.args:
+            raise
+        text = _("This takes too long here. Filter further, or sort by another column.")
+        abort(503, description=text)
+    return render_template(
+        template,
+        pages=pages,
+        browsing=browsing,
+        marks=marks,
+        controls=controls,
+        presets=preset_words() if browsing.panel == "filter" else {},
+        sizes=SIZES,
+        views=kept.views(name, [role.name for role in own_roles()])
+        if browsing.panel == "views"
+        else [],
+        may_share=any(role.shares_views for role in own_roles()),
+        may_export=within.may("export", pages.table.fullname),
+        may_add=pages.takes("add") and within.may("add", pages.table.fullname),
+        **found,
+    )
+
+
+def _kept() -> KeptChoices:
+    """Return what is kept for the present user; nothing is, while looking as another."""
+    store = site().users.store
+    if not current_user.is_authenticated or look():
+        return KeptChoices(store, None)
+    return KeptChoices(store, current_user.id, current_user.kept)
+
+
+def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
+    groups, has_more = browsing.groups(connection)
+    return {
+        "groups": groups,
+        "has_more": has_more,
+        "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
+        "largest": max((group.value for group in groups), default=1) or 1,
+        "count": browsing.plan().count(connection, bound=browsing.bound),
+    }
+
+
+def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
+    plan = browsing.plan()
+    page, position = _read_page(browsing, plan, connection)
+    count = plan.count(connection, bound=browsing.bound, is_exact=browsing.is_counted)
+    empty = browsing.is_narrowed and not page.lines
+    return {
+        "page": page,
+        "count": count,
+        "position": position,
+        "labels": plan.labels,
+        "links": _page_links(browsing, page, position, count),
+        "sort_links": browsing.sort_links(),
+        "totals": browsing.totals(connection, plan, count),
+        "loosening": browsing.loosening(connection) if empty else [],
+        "acts": _acts(browsing),
+        "in_place": _in_place(browsing, plan),
+        "most_rows": MOST_ROWS,
+    }
+
+
+def _in_place(browsing: Browsing, plan: ListPlan) -> str:
+    """Return which columns of the list are edited in it, in their order, "" for the
+    others; nothing at all for a list that is not edited in its place."""
+    pages = browsing.pages
+    if not pages.in_place or not pages.takes("edit"):
+        return ""
+    name, within = pages.table.fullname, browsing.reach
+    entered = pages.enters(within, within.holding("edit", name), is_new=False)
+    keys = [key if key in entered else "" for key in plan.shown]
+    return ",".join(["", *keys]) if any(keys) else ""
+
+
+def _acts(browsing: Browsing) -> dict[str, Any]:
+    """Return what can be done to several records: the fields that can be set, by label,
+    and whether they can be deleted."""
+    pages, within = browsing.pages, browsing.reach
+    key = ("acts", pages.name, within.shape, within.is_looking)
+    found: dict[str, Any]
+    found = browsing.site.plan(key, lambda: _build_acts(pages, within))
+    return found
+
+
+def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
+    name = pages.table.fullname
+    fields = {}
+    if pages.takes("edit"):
+        entered = pages.enters(within, within.holding("edit", name), is_new=False)
+        fields = {key: pages.label(key) for key in entered if key not in pages.key}
+    may_delete = pages.takes("delete") and within.may("delete", name)
+    return {"fields": fields, "delete": may_delete} if fields or may_delete else {}
+
+
+def _read_page(
+    browsing: Browsing, plan: ListPlan, connection: Connection
+) -> tuple[Page, int]:
+    """Return the page that the address asks for, and the number of its first row, 0
+    where that is not known. Raises NoSuchPlace for a place that is none of this list."""
+    try:
+        return _read_asked(browsing, plan, connection)
+    except (ValueError, TypeError) as error:
+        raise NoSuchPlace from error
+
+
+def _read_asked(
+    browsing: Browsing, plan: ListPlan, connection: Connection
+) -> tuple[Page, int]:
+    arguments = request.args
+    position = arguments.get("n", 0, type=int)
+    rest: dict[str, Any] = {"size": browsing.size, "bound": browsing.bound}
+    if not browsing.pages.key:
+        skipped = min(max(0, arguments.get("skip", 0, type=int)), MOST_COUNTED)
+        return plan.read_at(connection, skipped, **rest), skipped + 1
+    if "before" in arguments:
+        page = plan.read(connection, arguments["before"], backward=True, **rest)
+        if len(page.lines) < browsing.size:  # came to the start: show a whole page
+            return plan.read(connection, **rest), 1
+        return page, position
+    if "last" in arguments:
+        return plan.read(connection, backward=True, **rest), position
+    if "after" in arguments:
+        return plan.read(connection, arguments["after"], **rest), position
+    return plan.read(connection, **rest), 1
+
+
+def _page_links(
+    browsing: Browsing, page: Page, position: int, count: Count
+) -> dict[str, str]:
+    """Return the addresses of the first, earlier, later and last pages; none where
+    there is no such page."""
+    link, size = browsing.address, browsing.size
+    links: dict[str, str] = {}
+    numbered = position > 0
+    if page.begin:
+        before = {"n": max(1, position - size)} if numbered else {}
+        key = "skip" if page.begin.isdecimal() else "before"
+        links["first"] = link()
+        links["earlier"] = link(**{key: page.begin}, **before)
+    if page.end and not (page.end.isdecimal() and int(page.end) > MOST_COUNTED):
+        after = {"n": position + len(page.lines)} if numbered else {}
+        key = "skip" if page.end.isdecimal() else "after"
+        links["later"] = link(**{key: page.end}, **after)
+        if key == "after":
+            last = max(1, count.number - size + 1)
+            links["last"] = link(last=1, **({} if count.is_capped else {"n": last}))
+    return links
+
+
+@blueprint.post("/t/<name>/several")
+def act_on_several(name: str) -> ResponseReturnValue:
+    """Delete several records or set one of their fields: first what would come of it,
+    then it is done."""
+    column = request.form.get("column", "") if request.form.get("act") == "set" else ""
+    pages, within = pages_of(name, "edit" if column else "delete")
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    value = request.form.get(column, "")
+    if column and column not in pages.seen_by(within, pages.entered_on(is_new=False)):
+        abort(404)
+    acting = Acting(browsing, current_app.config["SECRET_KEY"], column, value)
+    back = browsing.address()
+    with site().database.reading() as connection:
+        is_all = "all" in request.form
+        keys = chosen_keys(browsing, connection, request.form.getlist("row"), is_all)
+        if not keys or len(keys) > MOST_ROWS:
+            flash(_("Choose 1 to %(most)s records.", most=MOST_ROWS))
+            return redirect(back)
+        is_sure, control = "sure" in request.form, None
+        if column and column not in request.form:
+            form = acting.saver.blank({})
+            fill_lookups(site(), connection, pages, form, within, [column])
+            control = form[column]
+        tally = Tally()
+        if control is None and not is_sure:
+            tally = acting.preview(connection, keys)
+    if is_sure and control is None:
+        tally = acting.carry_out(keys)
+    nouns = lower_first(pages.plural)
+    question = _("Delete several %(nouns)s", nouns=nouns)
+    if column:
+        label = pages.label(column)
+        question = _("Set %(label)s of several %(nouns)s", label=label, nouns=nouns)
+    return render_template(
+        "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
+        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2],
+    )  # fmt: skip
+
+
+@blueprint.post("/t/<name>/columns")
+def choose_columns(name: str) -> ResponseReturnValue:
+    """Keep the columns that this user wants in a list; none: those that were decided."""
+    pages, within = pages_of(name)
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    known = browsing.showable()
+    chosen = [key for key in request.form.getlist("column") if key in known]
+    if "reset" in request.form:
+        chosen = []
+    _kept().set(f"columns {name}", ",".join(chosen))
+    return redirect(browsing.address("columns"))
+
+
+def _asked() -> MultiDict[str, str]:
+    """Return what the address asked for from which a form of a list was sent."""
+    query = request.form.get("asked", "")[:LONGEST_QUERY]
+    return MultiDict(parse_qsl(query))
+
+
+@blueprint.post("/t/<name>/views")
+def save_view(name: str) -> ResponseReturnValue:
+    """Keep what a list is asked for under a name."""
+    pages, within = pages_of(name)
+    if not current_user.is_authenticated:
+        abort(403)
+    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    address = browsing.address()
+    called = request.form.get("name", "").strip()[:80]
+    if not called:
+        flash(_("A view needs a name."))
+        return redirect(address)
+    roles = [role for role in request.form.getlist("role") if role in site().roles]
+    if not any(role.shares_views for role in own_roles()):
+        roles = []
+    query = address.partition("?")[2]
+    _kept().save_view(name, called, query, roles, "first" in request.form)
+    flash(_('The view "%(name)s" is kept.', name=called))
+    return redirect(address)
+
+
+@blueprint.post("/t/<name>/views/<int:number>/forget")
+def forget_view(name: str, number: int) -> ResponseReturnValue:
+    """Forget an own view."""
+    pages_of(name)
+    _kept().delete_view(number)
+    return redirect(list_address(name))
+
+
+@blueprint.get("/t/<name>/export.<kind>")
+def export(name: str, kind: str) -> ResponseReturnValue:
+    """What a list shows, all of its rows, as a file."""
+    pages, within = pages_of(name, "export")
+    if kind not in FORMATS or not pages.listed:
+        abort(404)
+    browsing = Browsing(site(), pages, within, request.args, _kept())
+    made = Export(browsing, with_keys=request.args.get("keys") == "1")
+    with site().database.reading() as connection:
+        words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
+    note("export", f"{kind.upper()} {words}".strip(), table=name)
+    lines = stream_with_context(WRITERS[kind](made))
+    answer = Response(lines, content_type=FORMATS[kind])
+    answer.headers["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    return answer
+
+
+@blueprint.get("/t/<name>/print")
+def print_list(name: str) -> ResponseReturnValue:
+    """What a list shows, for paper: without navigation, up to MOST_PRINTED rows."""
+    pages, within = pages_of(name)
+    if not pages.listed:
+        abort(404)
+    browsing = Browsing(site(), pages, within, request.args, _kept())
+    plan = browsing.plan()
+    with site().database.reading() as connection:
+        if pages.key:
+            page = plan.read(connection, size=MOST_PRINTED, bound=browsing.bound)
+        else:
+            page = plan.read_at(connection, 0, MOST_PRINTED, browsing.bound)
+        count = plan.count(connection, bound=browsing.bound)
+        marks = browsing.marks(connection)
+        totals = browsing.totals(connection, plan, count)
+    return render_template(
+        "print.html", pages=pages, page=page, count=count, marks=marks, totals=totals,
+        labels=plan.labels, now=datetime.now(UTC).replace(tzinfo=None),
+        is_cut=bool(page.end),
+    )  # fmt: skip
