@@ -23,6 +23,8 @@ PAGES = {
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
     "filter": "/t/inspection?result.is=failed&panel=filter",
     "groups": "/t/inspection?as=groups&by=station_id",
+    "in-place": "/t/repair",
+    "query": "/t/rounds_due",
     "record": "/t/station/r/5",
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/inspection/r/35/delete",
@@ -67,6 +69,11 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
     page.get_by_role("button", name="Sign in").click()
     for picture, path in PAGES.items():
         page.goto(address + path)
+        if picture == "in-place":
+            page.locator("td.editable[tabindex='0']").focus()
+            page.keyboard.press("ArrowDown")
+            page.keyboard.press("Enter")
+            page.locator("form.in-place").wait_for()
         if picture == "form":
             page.get_by_label("Visibility, %").fill("235")
             page.get_by_role("button", name="Save").click()

@@ -77,7 +77,8 @@ PAGE = """<!doctype html>
 {% for row in rows %}<tr><td><input type="checkbox" form="several" name="row" value="{{ row.id }}" aria-label="{{ row.code }}"><a class="title" href="/t/reading/r/{{ row.id }}">{{ row.code }}</a></td>
 <td>{% if row.light %}<a href="/t/light/r/{{ row.light_id }}">{{ row.light }}</a>{% else %}<span class="none">–</span>{% endif %}</td><td>{% if row.keeper %}<a href="/t/keeper/r/{{ row.keeper_id }}">{{ row.keeper }}</a>{% else %}<span class="none">–</span>{% endif %}</td>
 <td>{{ moment(row.taken_at) }}</td>{% for value in (row.lamp_current_a, row.battery_v, row.temperature_c) %}<td class="num">{% if value is none %}<span class="none">–</span>{% else %}{{ number(value) }}{% endif %}</td>{% endfor %}
-{% set label, tone = results[row.result] %}<td><span class="state {{ tone }}">{{ label }}</span></td></tr>
+{% set label, tone = results[row.result] %}<td><span class="state {{ tone }}">{{ label }}</span></td>
+<td class="row-acts"><a href="/t/reading/r/{{ row.id }}/edit">Edit</a> <a href="/t/reading/add?like={{ row.id }}">Copy</a> <a href="/t/reading/r/{{ row.id }}/delete">Delete</a></td></tr>
 {% endfor %}</tbody></table></div>
 <div class="pager"><nav class="acts" aria-label="Pages">
 {% for label, address in links %}{% if address %}<a class="btn" href="{{ address }}">{{ label }}</a>{% else %}<span class="btn" aria-disabled="true">{{ label }}</span>{% endif %}{% endfor %}</nav></div>

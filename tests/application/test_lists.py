@@ -321,6 +321,40 @@ class Lists:
         self.assertEqual(outsider.get("/t/by_district").status_code, 404)
         self.assertEqual(outsider.get("/t/district").status_code, 200)
 
+    def test_a_search_over_many_rows_uses_an_index(self: Any) -> None:
+        self.signed = self.client()
+        names = ["Tern Holm", "TERN Bar", "Old Tern", "100%_x", "1000"]
+        self.fill(
+            [
+                dict.fromkeys(ROW_KEYS) | {"name": name, "district_code": "NR"}
+                for name in names
+            ]
+        )
+        pages = self.app.extensions["site"].registry["station"]
+        pages.begins = ("name", "district_code")
+        self.addCleanup(setattr, pages, "begins", ())
+        for search, found in (
+            ("tern", {1, 2}),
+            ("TERN", {1, 2}),
+            ("100%", {4}),
+            ("north", {1, 2, 3, 4, 5}),
+            ("holm", {1}),  # nothing begins so: every text is looked into
+            ("zz", set()),
+        ):
+            page = self.page(f"/t/station?q={search}")
+            self.assertEqual({*self.keys(page)}, found, search)
+        page = self.page("/t/station?q=Tern")
+        self.assertEqual({*self.keys(page)}, {1, 2})
+        self.assertIn("Search everywhere", page)
+        page = self.page("/t/station?q=Tern&everywhere=1")
+        self.assertEqual({*self.keys(page)}, {1, 2, 3})
+        self.assertEqual(
+            {*self.keys(self.page("/t/station?q=Tern&sort=-title&grade.empty=1"))},
+            {1, 2},
+        )
+        out = self.page("/t/station/export.csv?q=Tern&columns=grade")
+        self.assertEqual(len(out.splitlines()), 3)
+
     def test_a_field_is_edited_where_it_stands(self: Any) -> None:
         self.signed = self.client()
         self.fill([dict.fromkeys(ROW_KEYS) | {"name": "A", "grade": 1, "state": "lit"}])

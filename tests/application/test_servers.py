@@ -92,7 +92,9 @@ class ServerPages(OnServer):
             while match := re.search(r'href="([^"]*)">Later', pages[-1]):
                 pages.append(self.page(match[1].replace("&amp;", "&")))
             seen = [
-                key for page in pages for key in re.findall(r"/r/(1,[^\"]+)\"", page)
+                key
+                for page in pages
+                for key in re.findall(r"title\" href=\"[^\"]*/r/(1,[^\"]+)\"", page)
             ]
             self.assertEqual(
                 (len(seen), len(set(seen)), len(pages)), (60, 60, 3), address

@@ -5,7 +5,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
-from lumet.design.indexes import MANY_ROWS, unserved
+from lumet.design.indexes import MANY_ROWS, is_served, unserved
+from lumet.design.reading import TITLE_PART
 from lumet.design.vocabulary import (
     EDIT_IN_PLACE,
     Detail,
@@ -62,6 +63,7 @@ class TableModel:
     ways: tuple[str, ...]
     in_place: bool
     unserved: tuple[str, ...]
+    begins: tuple[str, ...]
     query: str
     derived: bool
     changeable: bool
@@ -244,6 +246,7 @@ class _Builder:
             ways=tuple(repr(way) for way in decisions.list.ways),
             in_place=decisions.list.edit == EDIT_IN_PLACE,
             unserved=self._unserved(table, decisions, keys),
+            begins=self._begins(table, decisions, keys),
             query=repr(self._in_reach(table.definition))
             if table.kind == "query"
             else "",
@@ -266,6 +269,27 @@ class _Builder:
             types=_used(mentioned, _OWN_TYPE_NAMES),
             forms=_used(mentioned, _FORM_NAMES),
             pages=tuple(sorted(pages, key=_import_order)),
+        )
+
+    def _begins(
+        self, table: Table, decisions: TableDecisions, keys: Mapping[str, str]
+    ) -> tuple[str, ...]:
+        """Return the texts and references, of the title and the list, that a search can
+        look up in an index; () for a table with few rows, which is read whole."""
+        many = self.application.rows.get(table.name, 0) >= MANY_ROWS
+        if not many or not table.primary_key:
+            return ()
+        searched = [*TITLE_PART.findall(decisions.title), *decisions.list.columns]
+        return tuple(
+            repr(keys[name])
+            for name in dict.fromkeys(searched)
+            if name in keys
+            and is_served(table, (name,))
+            and not decisions.field[name].hidden
+            and (
+                table.column(name).type.kind == "text"
+                or table.reference_of(name) is not None
+            )
         )
 
     def _unserved(

@@ -44,6 +44,7 @@ def chosen_keys(
     all that fit what the list is asked for; at most MOST_ROWS and one."""
     if not is_all:
         return list(dict.fromkeys(rows))[: MOST_ROWS + 1]
+    browsing.look(connection)
     page = browsing.plan().read(connection, size=MOST_ROWS + 1, bound=browsing.bound)
     return [line.key for line in page.lines]
 

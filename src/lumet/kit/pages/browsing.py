@@ -26,12 +26,14 @@ from ..fields import (
 )
 from ..formats import number_text
 from ..reach import Reach
+from .beginnings import find_beginnings
 from .listing import (
     PAGE_ROWS,
     Asked,
     Count,
     ListPlan,
     Sorting,
+    bound_keys,
     is_sortable,
     list_plan,
     read_sort,
@@ -57,6 +59,7 @@ TABLE, CARDS, GROUPS, CHART = "table", "cards", "groups", "chart"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
 FILTER, VIEWS, COLUMNS, OUT = "filter", "views", "columns", "out"
 PANELS = (FILTER, VIEWS, COLUMNS, OUT)  # what opens above the list
+EVERYWHERE = "everywhere"  # searched in every text, however many rows
 _POSITION = (
     "after",
     "before",
@@ -138,6 +141,7 @@ class Browsing:
     search: str = field(init=False)
     sifts: list[Sift] = field(init=False)
     words: list[str] = field(init=False)
+    among: Sequence[tuple[Any, ...]] = field(init=False, default=())
     sorting: Sorting = field(init=False)
     columns: tuple[str, ...] | None = field(init=False)
     size: int = field(init=False)
@@ -282,12 +286,25 @@ class Browsing:
     @property
     def bound(self) -> dict[str, Any]:
         """What the statement binds."""
-        return {**sift_values(self.sifts), **word_values(self.words)}
+        filters = sift_values(self.sifts)
+        if self.among:
+            return {**filters, "among": bound_keys(self.among)}
+        return {**filters, **word_values(self.words)}
 
     @property
     def asked(self) -> Asked:
         """What the statement of the list depends on, beyond its order."""
-        return Asked(self.columns, shape_of(self.sifts), len(self.words))
+        words = 0 if self.among else len(self.words)
+        return Asked(self.columns, shape_of(self.sifts), words, bool(self.among))
+
+    def look(self, connection: Connection) -> None:
+        """On a table with many rows find what the search begins, by the indexes there
+        are; where nothing begins so, or everything is wanted, every text is looked
+        into."""
+        if self.words and self.pages.begins and EVERYWHERE not in self.arguments:
+            self.among = find_beginnings(
+                self.site, connection, self.pages, self.reach, self.search
+            )
 
     def plan(self) -> ListPlan:
         """Return the plan of the list, which others use too."""

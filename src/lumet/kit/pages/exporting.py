@@ -4,14 +4,15 @@ import csv
 import io
 import json
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date, datetime, time
 from decimal import Decimal
+from operator import itemgetter
 from typing import Any
 
 import xlsxwriter  # type: ignore[import-untyped]
 
-from ..fields import ChoiceField, ValueField
+from ..fields import ChoiceField, DecimalField, IntegerField, ValueField
 from .browsing import Browsing
 
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
@@ -48,6 +49,11 @@ class Export:
             elif pages.borrows_lookup(key):
                 cell = self.plan.selection.cell_reader(key, lambda table: "")
                 self._add(key, pages.label(key), _text_of(cell))
+            elif isinstance(pages.shown_field(key), IntegerField | DecimalField) and (
+                key in pages.fields
+            ):
+                plain = self.plan.selection.plain_reader(key)
+                self._add(key, pages.label(key), plain)
             else:
                 raw = self.plan.selection.value_reader(key)
                 self._add(key, pages.label(key), _plain(pages.shown_field(key), raw))
@@ -56,12 +62,16 @@ class Export:
         self.headings.append(f"{label} ({key})" if label in self.headings else label)
         self.readers.append(reader)
 
-    def rows(self) -> Iterator[list[Any]]:
-        """Yield the values of each row; the connection is held while they are read."""
+    def records(self) -> Iterator[Any]:
+        """Yield each row for the readers; the connection is held meanwhile."""
         browsing, plan = self.browsing, self.plan
         with browsing.site.database.reading() as connection:
-            for row in plan.each(connection, browsing.bound):
-                yield [read(row) for read in self.readers]
+            yield from plan.each(connection, browsing.bound)
+
+    def rows(self) -> Iterator[list[Any]]:
+        """Yield the values of each row."""
+        for row in self.records():
+            yield [read(row) for read in self.readers]
 
 
 def _text_of(cell: Reader) -> Reader:
@@ -84,16 +94,22 @@ def _plain(field: ValueField, raw: Reader) -> Reader:
 def csv_lines(export: Export) -> Iterator[str]:
     """Write CSV as RFC 4180 has it, with a mark for UTF-8, safe in spreadsheets."""
     yield "\ufeff"
-    yield from _csv_chunks([export.headings])
-    yield from _csv_chunks(export.rows())
+    headings = [itemgetter(place) for place in range(len(export.headings))]
+    yield from _csv_chunks([export.headings], headings)
+    yield from _csv_chunks(export.records(), export.readers)
 
 
-def _csv_chunks(rows: Any, size: int = 500) -> Iterator[str]:
+def _csv_chunks(
+    rows: Iterable[Any], readers: Sequence[Reader], size: int = 500
+) -> Iterator[str]:
     written = io.StringIO()
     writer = csv.writer(written)
     for number, row in enumerate(rows, 1):
         writer.writerow(
-            [value if type(value) in _SAFE else _csv_value(value) for value in row]
+            [
+                value if type(value := read(row)) in _SAFE else _csv_value(value)
+                for read in readers
+            ]
         )
         if number % size == 0:
             yield written.getvalue()

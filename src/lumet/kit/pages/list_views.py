@@ -32,11 +32,13 @@ from .lookups import fill_lookups
 from .model import TablePages
 from .sifting import preset_words
 from .site import (
+    add_address,
     list_address,
     look,
     lower_first,
     note,
     own_roles,
+    record_home,
     site,
 )
 from .views import blueprint, pages_of
@@ -65,6 +67,7 @@ def show_list(name: str) -> ResponseReturnValue:
     try:
         limit = None if browsing.is_usual else LIST_SECONDS
         with site().database.reading(limit) as connection:
+            browsing.look(connection)
             if browsing.arrangement in (GROUPS, CHART):
                 template, found = "groups.html", _grouped(browsing, connection)
             else:
@@ -150,8 +153,8 @@ def _in_place(browsing: Browsing, plan: ListPlan) -> str:
 
 
 def _acts(browsing: Browsing) -> dict[str, Any]:
-    """Return what can be done to several records: the fields that can be set, by label,
-    and whether they can be deleted."""
+    """Return what can be done to the rows: to each, as addresses with `*` for the key;
+    to several, the fields that can be set, by label, and whether they can be deleted."""
     pages, within = browsing.pages, browsing.reach
     key = ("acts", pages.name, within.shape, within.is_looking)
     found: dict[str, Any]
@@ -162,11 +165,18 @@ def _acts(browsing: Browsing) -> dict[str, Any]:
 def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
     name = pages.table.fullname
     fields = {}
+    rows = []
+    if pages.takes("edit") and within.may("edit", name):
+        rows.append((f"{record_home(pages.name)}*/edit", str(_("Edit"))))
+    if pages.takes("add") and within.may("add", name):
+        rows.append((f"{add_address(pages.name)}?like=*", str(_("Copy"))))
+    if pages.takes("delete") and within.may("delete", name):
+        rows.append((f"{record_home(pages.name)}*/delete", str(_("Delete"))))
     if pages.takes("edit"):
         entered = pages.enters(within, within.holding("edit", name), is_new=False)
         fields = {key: pages.label(key) for key in entered if key not in pages.key}
     may_delete = pages.takes("delete") and within.may("delete", name)
-    return {"fields": fields, "delete": may_delete} if fields or may_delete else {}
+    return {"fields": fields, "delete": may_delete, "rows": rows}
 
 
 def _read_page(
@@ -318,9 +328,10 @@ def export(name: str, kind: str) -> ResponseReturnValue:
     if kind not in FORMATS or not pages.listed:
         abort(404)
     browsing = Browsing(site(), pages, within, request.args, _kept())
-    made = Export(browsing, with_keys=request.args.get("keys") == "1")
     with site().database.reading() as connection:
+        browsing.look(connection)
         words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
+    made = Export(browsing, with_keys=request.args.get("keys") == "1")
     note("export", f"{kind.upper()} {words}".strip(), table=name)
     lines = stream_with_context(WRITERS[kind](made))
     answer = Response(lines, content_type=FORMATS[kind])
@@ -335,8 +346,9 @@ def print_list(name: str) -> ResponseReturnValue:
     if not pages.listed:
         abort(404)
     browsing = Browsing(site(), pages, within, request.args, _kept())
-    plan = browsing.plan()
     with site().database.reading() as connection:
+        browsing.look(connection)
+        plan = browsing.plan()
         if pages.key:
             page = plan.read(connection, size=MOST_PRINTED, bound=browsing.bound)
         else:

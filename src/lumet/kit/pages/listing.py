@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from html import escape
 from types import MappingProxyType
 from typing import Any
 
@@ -10,6 +9,7 @@ from markupsafe import Markup
 from sqlalchemy import (
     ColumnElement,
     Connection,
+    FromClause,
     Row,
     Select,
     bindparam,
@@ -26,7 +26,7 @@ from ..reach import Reach
 from .keyset import Term, branches, make_terms, read_place, write_place
 from .model import Order, TablePages
 from .searching import has_words, matchers
-from .selection import Cell, Selection
+from .selection import Cell, Selection, escape
 from .sifting import Shape, conditions
 from .site import Plan, Site, record_home
 
@@ -40,11 +40,13 @@ TITLE = "title"  # the word that stands for the title in an address
 @dataclass(frozen=True, slots=True)
 class Asked:
     """What a list is asked for beyond its order, as far as its statement depends on it:
-    the columns it shows, the shape of its filters, how many words are searched."""
+    the columns it shows, the shape of its filters, how many words are searched, whether
+    it is read `among` keys that were found before."""
 
     columns: tuple[str, ...] | None = None
     shape: Shape = ()
     words: int = 0
+    among: bool = False
 
 
 ALL_ROWS = Asked()
@@ -59,9 +61,10 @@ class Line:
     cells: list[Cell]
     starts: list[str]
 
-    def row(self, form: str = "") -> Markup:
-        """Return the row as HTML, with a box to choose it in the form of that name. Not
-        a template's work: rows are most of a page."""
+    def row(self, form: str = "", acts: Sequence[tuple[str, str]] = ()) -> Markup:
+        """Return the row as HTML, with a box to choose it in the form of that name, and
+        with `acts`, addresses with `*` for the key and their labels. Not a template's
+        work: rows are most of a page."""
         text, address, *_rest = self.title
         said = escape(text)
         box = ""
@@ -77,6 +80,12 @@ class Line:
             head = f'<span class="title">{said}</span>'
         cells = zip(self.starts, self.cells, strict=False)
         rest = "".join([f"{start}{cell.__html__()}</td>" for start, cell in cells])
+        if acts and self.key:
+            links = [
+                f'<a href="{address.replace("*", self.key)}">{label}</a>'
+                for address, label in acts
+            ]
+            rest += f'<td class="row-acts">{" ".join(links)}</td>'
         return Markup(f"<tr><td>{box}{head}</td>{rest}</tr>\n")
 
 
@@ -89,9 +98,9 @@ class Page:
     begin: str = ""
     end: str = ""
 
-    def body(self, form: str = "") -> Markup:
-        """Return the rows as HTML, with boxes to choose them in the form of that name."""
-        return Markup("".join([line.row(form) for line in self.lines]))
+    def body(self, form: str = "", acts: Sequence[tuple[str, str]] = ()) -> Markup:
+        """Return the rows as HTML, as `Line.row` does."""
+        return Markup("".join([line.row(form, acts) for line in self.lines]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +109,18 @@ class Count:
 
     number: int
     is_capped: bool
+
+
+def among_keys(rows: FromClause, key: Sequence[str], name: str) -> ColumnElement[bool]:
+    """Return the condition that a row's key is one of those bound as `name`."""
+    raw = [type_coerce(rows.c[each], NullType()) for each in key]
+    wanted = bindparam(name, expanding=True, type_=NullType())
+    return raw[0].in_(wanted) if len(raw) == 1 else tuple_(*raw).in_(wanted)
+
+
+def bound_keys(keys: Sequence[tuple[Any, ...]]) -> list[Any]:
+    """Return keys as `among_keys` binds them."""
+    return [key[0] if len(key) == 1 else key for key in keys]
 
 
 class LatePlan(Plan):
@@ -112,20 +133,17 @@ class LatePlan(Plan):
         selection = Selection(site.registry, pages, reach, site.language)
         self._keys = selection.keys_reader()
         self._cells = {key: selection.cell_reader(key, record_home) for key in formulas}
-        raw = [type_coerce(selection.base.c[key], NullType()) for key in pages.key]
-        wanted = bindparam("keys", expanding=True, type_=NullType())
-        self._is_single = len(raw) == 1
-        held = raw[0].in_(wanted) if self._is_single else tuple_(*raw).in_(wanted)
+        held = among_keys(selection.base, pages.key, "keys")
         self._statement = selection.statement().where(held)
 
     def cells(
         self, connection: Connection, keys: Sequence[tuple[Any, ...]]
     ) -> dict[tuple[Any, ...], dict[str, Cell]]:
         """Return the cells of the formulas, by key and by name."""
-        wanted = [key[0] for key in keys] if self._is_single else list(keys)
-        if not wanted:
+        if not keys:
             return {}
-        rows = self.reach.run(connection, self._statement, {"keys": wanted}).all()
+        bound = {"keys": bound_keys(keys)}
+        rows = self.reach.run(connection, self._statement, bound).all()
         return {
             self._keys(row): {key: read(row) for key, read in self._cells.items()}
             for row in rows
@@ -185,7 +203,9 @@ class ListPlan(Plan):
         ]
         postgresql = site.database.engine.dialect.name == "postgresql"
         self._where += conditions(self.selection, asked.shape, postgresql)
-        if asked.words:
+        if asked.among:
+            self._where.append(among_keys(self.selection.base, pages.key, "among"))
+        elif asked.words:
             likes = matchers(self._searched(), postgresql)
             self._where.append(has_words(likes, asked.words))
         self.terms = self._make_terms(site, pages, order, by)

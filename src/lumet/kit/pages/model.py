@@ -98,6 +98,7 @@ class TablePages:
     borrowed: ClassVar[Sequence[str]] = ()  # columns of referenced records
     ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
     in_place: ClassVar[bool] = False  # the list's rows are edited in it
+    begins: ClassVar[Sequence[str]] = ()  # of many rows: what a search looks at first
     unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
     listed: ClassVar[bool] = True

@@ -1,7 +1,8 @@
 """Building one SELECT: a table's columns, and the titles of what they refer to."""
 
+import re
 from collections.abc import Callable, Collection, Sequence
-from html import escape
+from html import escape as escape_all
 from typing import Any, NamedTuple
 
 from flask_babel import lazy_gettext as _
@@ -20,7 +21,13 @@ from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
 from ..columns import formula_type, in_order
-from ..fields import ChoiceField, LinkedField, LongTextField, ValueField
+from ..fields import (
+    ChoiceField,
+    LinkedField,
+    LongTextField,
+    TextField,
+    ValueField,
+)
 from ..reach import Reach
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH
@@ -30,6 +37,14 @@ Path = tuple[str, ...]
 Reader = Callable[[Row[Any]], Any]
 
 
+_ODD = re.compile(r"[&<>\"']")
+
+
+def escape(text: str) -> str:
+    """Write a text as HTML has it; most hold nothing that is to be escaped."""
+    return escape_all(text) if _ODD.search(text) else text
+
+
 class Cell(NamedTuple):
     """One value on a page: its text, where it leads, and its tone. A template writes it
     as it is: a link, a mark with a word, a text, or a dash for nothing."""
@@ -37,23 +52,27 @@ class Cell(NamedTuple):
     text: str
     address: str = ""
     tone: str = ""
-    said: str = ""  # of one without a text: what is read out
+    said: str = ""  # of one without a value: what is read out
+    whole: str = ""  # of a long text: all of it
 
     def __html__(self) -> str:
-        text, address, tone, said = self
+        text, address, tone, said, whole = self
         if address:
             return f'<a href="{escape(address)}">{escape(text)}</a>'
         if tone:
             return f'<span class="state {escape(tone)}">{escape(text)}</span>'
-        if text:
+        if whole:
+            rest = f"<div>{escape(whole)}</div>"
+            return f'<details class="whole"><summary>{escape(text)}</summary>{rest}</details>'
+        if text or not said:  # an empty text is not nothing
             return escape(text)
         return f'<span class="none" aria-label="{escape(said)}">–</span>'
 
 
-def _shortened(text: str) -> str:
+def _long_cell(text: str) -> Cell:
     if len(text) <= LONGEST_CELL:
-        return text
-    return text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …"
+        return Cell(text)
+    return Cell(text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …", whole=text)
 
 
 def _nothing(row: Row[Any]) -> str:
@@ -105,6 +124,11 @@ class Selection:
             length = self._add(func.length(self.base.c[key]))
             return lambda row: None if row[length] is None else f"{row[length]:,} bytes"
         place = self.place(self.base, key)
+        return lambda row: row[place]
+
+    def plain_reader(self, key: str) -> Reader:
+        """Return a reader of a number as the driver gives it, whose text is the same."""
+        place = self.place_raw(self.base.c[key])
         return lambda row: row[place]
 
     def key_reader(self) -> Reader:
@@ -205,7 +229,7 @@ class Selection:
                 show(value, language), field.address(show(value, language))
             )
         if isinstance(field, LongTextField):
-            return lambda value: Cell(_shortened(show(value, language)))
+            return lambda value: _long_cell(show(value, language))
         return lambda value: Cell(show(value, language))
 
     def text_reader(self, key: str) -> Reader:
@@ -223,7 +247,7 @@ class Selection:
             if row[place] is None:
                 return None
             if row[found] is not None:
-                return str(title(row)) or None
+                return title(row) or None
             return str(row[place]) if every else unseen
 
         return read
@@ -291,6 +315,8 @@ class Selection:
         place = self.place(source, key)
         field = pages.fields.get(key)
         language = self.language
+        if type(field) is TextField:
+            return lambda row: "" if row[place] is None else str(row[place])
 
         def read(row: Row[Any]) -> str:
             value = row[place]

@@ -24,6 +24,7 @@ from .site import (
     lower_first,
     may_keep_accounts,
     may_see_log,
+    own_roles,
     reach,
     site,
 )
@@ -60,6 +61,8 @@ def menu() -> dict[str, Any]:
     return {
         "site": site(),
         "menu": _menu,
+        "places": site().plan(("places",), _places),
+        "own_labels": _own_labels,
         "menu_groups": _menu_groups,
         "look": look,
         "may_keep_accounts": may_keep_accounts,
@@ -81,6 +84,21 @@ def _menu(here: str) -> Markup:
         ),
     )
     return found
+
+
+def _places() -> dict[str, str]:
+    """Return the addresses that every page leads to."""
+    names = ("pages.front", "accounts.profile", "accounts.sign_in", "accounts.sign_out",
+             "keeping.accounts", "keeping.end_look", "activity.entries")  # fmt: skip
+    return {name: url_for(name) for name in names}
+
+
+def _own_labels() -> str:
+    """Return what the user's roles are called."""
+    roles = own_roles()
+    key = ("roles", tuple(role.name for role in roles))
+    labels: str = site().plan(key, lambda: ", ".join(str(r.label) for r in roles))
+    return labels
 
 
 def _menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:

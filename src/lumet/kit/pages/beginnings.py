@@ -1,0 +1,99 @@
+"""Searching a table with many rows: what begins with a word, by the indexes there are.
+
+The keys of at most MOST_FOUND records are found first, and the list is read among those;
+so neither its order nor its filters can lead a server past the index.
+"""
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import ColumnElement, Connection, and_, bindparam, or_, type_coerce
+from sqlalchemy.types import NullType
+
+from ..reach import Reach
+from .lookups import FOUND_AT_ONCE, lookup_plan
+from .model import Reference, TablePages, python_type
+from .searching import escape_like
+from .selection import Selection
+from .site import Plan, Site
+
+MOST_FOUND = 1_000
+_LAST = "\U0010ffff"  # behind every text that begins alike
+
+
+class BeginningsPlan(Plan):
+    """The statements that find records by how a column, or the title of what they refer
+    to, begins; built once."""
+
+    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
+        self.reach = reach
+        self._site = site
+        self._pages = pages
+        self._kind = site.database.engine.dialect.name
+        selection = Selection(site.registry, pages, reach, site.language)
+        self._keys = selection.keys_reader()
+        limited = selection.statement().limit(MOST_FOUND)
+        self._own: list[Any] = []
+        self._through: list[tuple[Reference, Any]] = []
+        for key in pages.seen_by(reach, pages.begins):
+            column = selection.base.c[key]
+            reference = pages.lookups.get(key)
+            if reference is None:
+                self._own.append(limited.where(self._begins(column)))
+            elif reach.may("view", site.registry[reference.target].table.fullname):
+                held = column.in_(bindparam("values", expanding=True))
+                self._through.append((reference, limited.where(held)))
+
+    def _begins(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
+        """Return the condition that a column begins with what was typed, as it was, in
+        capitals, in small letters or with one capital, as an index can serve it."""
+        raw = type_coerce(column, NullType())
+        if self._kind == "sqlite":  # where LIKE and an index differ about capitals
+            spans = [
+                and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}"))
+                for n in range(4)
+            ]
+            return or_(*spans)
+        likes = [column.like(bindparam(f"b{n}"), escape="\\") for n in range(4)]
+        return or_(*likes)
+
+    def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
+        """Return the keys of records that begin with `search`, or that refer to one that
+        holds it."""
+        spelled = (search, search.upper(), search.lower(), search.capitalize())
+        if self._kind == "sqlite":
+            bound = {f"b{n}": text for n, text in enumerate(spelled)}
+            bound |= {f"e{n}": text + _LAST for n, text in enumerate(spelled)}
+        else:
+            bound = {f"b{n}": escape_like(text) + "%" for n, text in enumerate(spelled)}
+        found: dict[tuple[Any, ...], None] = {}
+        for statement in self._own:
+            self._add(found, connection, statement, bound)
+        for reference, statement in self._through:
+            parse = python_type(self._pages.column(reference.columns[0]))
+            plan = lookup_plan(self._site, reference, self.reach)
+            options = plan.find(connection, search, FOUND_AT_ONCE)
+            if options and len(found) < MOST_FOUND:
+                values = [parse(value) for value, _title in options]
+                self._add(found, connection, statement, {"values": values})
+        return list(found)[:MOST_FOUND]
+
+    def _add(
+        self,
+        found: dict[tuple[Any, ...], None],
+        connection: Connection,
+        statement: Any,
+        bound: dict[str, Any],
+    ) -> None:
+        rows = self.reach.run(connection, statement, bound)
+        found.update(dict.fromkeys(self._keys(row) for row in rows))
+
+
+def find_beginnings(
+    site: Site, connection: Connection, pages: TablePages, reach: Reach, search: str
+) -> Sequence[tuple[Any, ...]]:
+    """Return the keys of the records of a table with many rows that a search means."""
+    key = ("beginnings", pages.name, reach.shape)
+    plan = site.plan(key, lambda: BeginningsPlan(site, pages, reach))
+    assert isinstance(plan, BeginningsPlan)
+    return plan.within(reach).find(connection, search)
