@@ -2,11 +2,13 @@
 
 import csv
 import html
+import importlib
 import io
 import json
 import re
 from datetime import date, timedelta
 from typing import Any, ClassVar
+from unittest import mock
 from urllib.parse import urlencode
 
 import openpyxl
@@ -145,6 +147,10 @@ class Lists:
         path = cls.folder / "design/queries/by_district.sql"
         path.parent.mkdir()
         path.write_text(QUERY)
+        slow = (
+            "SELECT count(*) AS pairs FROM station a, station b, station c, station d"
+        )
+        path.with_name("slow.sql").write_text(slow)
 
     def fill(self: Any, rows: list[dict[str, Any]]) -> None:
         added = [self.added(number, row) for number, row in enumerate(rows, 1)]
@@ -354,6 +360,17 @@ class Lists:
         )
         out = self.page("/t/station/export.csv?q=Tern&columns=grade")
         self.assertEqual(len(out.splitlines()), 3)
+
+    def test_what_takes_too_long_ends_and_says_so(self: Any) -> None:
+        self.signed = self.client()
+        self.fill([dict.fromkeys(ROW_KEYS) | {"name": "A"}] * 80)
+        views = importlib.import_module(f"{self.package}.pages.list_views")
+        with mock.patch.object(views, "LIST_SECONDS", 0.1):
+            for _ in range(2):
+                answer = self.signed.get("/t/slow?pairs.from=1")
+                self.assertEqual(answer.status_code, 503)
+                self.assertIn("This takes too long here.", answer.text)
+            self.assertIn("80", self.page("/t/station?grade.empty=1"))
 
     def test_a_field_is_edited_where_it_stands(self: Any) -> None:
         self.signed = self.client()

@@ -1,5 +1,6 @@
 """The engine of the business database, its transactions and their limits."""
 
+import math
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -29,6 +30,7 @@ metadata = MetaData()  # the business tables
 LOCK_SECONDS = 5  # how long a statement waits for another program's lock
 STATEMENT_SECONDS = 30  # how long a statement may take
 STEPS = 10_000  # of SQLite's machine, between two looks at the time
+_CLOCK = "clock"  # what a SQLite connection keeps of its statements' time
 WRITING = "writing"  # the option of a transaction that will write
 DRIVERS = {
     "postgresql": "postgresql+psycopg",
@@ -70,7 +72,7 @@ def _limited(connection: Connection, seconds: float) -> Iterator[None]:
     kind = connection.dialect.name
     if kind == "sqlite":
         connection.begin()
-        _stop_after(connection.connection.dbapi_connection, seconds)
+        connection.info[_CLOCK].seconds = seconds
         yield
         return
     words = f"SET LOCAL statement_timeout = {int(seconds * 1000)}"
@@ -85,11 +87,21 @@ def _limited(connection: Connection, seconds: float) -> Iterator[None]:
             connection.exec_driver_sql(usual)
 
 
-def _stop_after(raw: Any, seconds: float) -> None:
-    """Let SQLite end a statement when so many seconds have passed from now."""
-    assert isinstance(raw, sqlite3.Connection)
-    ends = time.monotonic() + seconds
-    raw.set_progress_handler(lambda: time.monotonic() > ends, STEPS)
+class _Clock:
+    """How long a statement of one SQLite connection may take; SQLite asks, and ends one
+    that has taken longer."""
+
+    def __init__(self) -> None:
+        self.seconds = math.inf
+        self._ends = math.inf
+
+    def start(self) -> None:
+        """Begin with a statement."""
+        self._ends = time.monotonic() + self.seconds
+
+    def is_over(self) -> bool:
+        """Tell whether the time is up."""
+        return time.monotonic() > self._ends
 
 
 def open_database(url: str, folder: Path, dialect: str) -> Database:
@@ -227,17 +239,24 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
 
     engine = create_engine(SQLITE, poolclass=QueuePool, creator=connect)
 
+    @event.listens_for(engine, "connect")
+    def watch(raw: sqlite3.Connection, record: Any) -> None:
+        clock = record.info[_CLOCK] = _Clock()
+        raw.set_progress_handler(clock.is_over, STEPS)
+
+    @event.listens_for(engine, "before_cursor_execute")
+    def start(connection: Connection, *statement: Any) -> None:
+        connection.info[_CLOCK].start()
+
     @event.listens_for(engine, "begin")
     def begin(connection: Connection) -> None:
         if connection.get_execution_options().get(WRITING):
-            raw = connection.connection.dbapi_connection
-            assert isinstance(raw, sqlite3.Connection)
-            raw.set_progress_handler(None, 0)
+            connection.info[_CLOCK].seconds = math.inf
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             return
         raw = connection.connection.dbapi_connection
         assert isinstance(raw, sqlite3.Connection)
-        _stop_after(raw, STATEMENT_SECONDS)
+        connection.info[_CLOCK].seconds = STATEMENT_SECONDS
         raw.execute("BEGIN")  # takes no lock yet, so that it cannot fail
 
     return engine
