@@ -239,7 +239,8 @@ def _add_errors(app: Flask) -> None:
             return error
         if error.code == 403:
             _note_refusal(f"{request.method} {request.path}")
-        return _error_page(error.code, "")
+        own = error.description if error.code == 503 else ""
+        return _error_page(error.code, own or "")
 
     @app.errorhandler(DBAPIError)
     def busy(error: DBAPIError) -> tuple[str, int]:
