@@ -112,6 +112,14 @@ class FieldDecisions:
         '["district_code", "phone"]',
         (),
     )
+    rule: str = _key(
+        "what must hold of a record; a condition in SQL, with NULL it passes",
+        '"ends_on >= starts_on"',
+        "",
+    )
+    message: str = _key(
+        "what is said where the rule does not hold", '"It ends before it begins."', ""
+    )
     total: str = _key(
         "a line below the list over all rows that fit: sum, avg, min or max",
         '"sum"',
@@ -267,6 +275,8 @@ _TAKES: dict[str, str] = {
     "others": "yes/no",
     "total": "total",
     "formula": "value",
+    "rule": "condition",
+    "message": "text",
     "also": "borrowed",
     "ways": "ways",
     "edit": "edit",

@@ -98,9 +98,7 @@ class _Reader:
                 Tree("compare", "<=", (term, high)),
             )
             return Tree("and", parts=held)
-        if isinstance(node, exp.EQ | exp.NEQ) and isinstance(
-            _plain(node.expression), exp.Any
-        ):
+        if isinstance(node, exp.EQ | exp.NEQ) and _is_listed(node.expression):
             return self.listed(node)
         if type(node) in COMPARISONS:
             self.only(node, "this", "expression")
@@ -118,13 +116,17 @@ class _Reader:
         raise _NotUnderstood
 
     def listed(self, node: exp.Expr) -> Tree:
-        """Read what PostgreSQL makes of IN: = ANY (ARRAY[…])."""
-        array = _plain(_plain(node.expression).this)
-        if isinstance(node, exp.NEQ) or not isinstance(array, exp.Array):
+        """Read what PostgreSQL makes of IN and NOT IN: = ANY and <> ALL (ARRAY[…])."""
+        held = _plain(node.expression)
+        is_any = isinstance(held, exp.Any)
+        inner = held.this if is_any else held.expressions[0]
+        array = _plain(inner)
+        if is_any != isinstance(node, exp.EQ) or not isinstance(array, exp.Array):
             raise _NotUnderstood
         self.only(array, "expressions")
         items = tuple(self.term(item) for item in array.expressions)
-        return Tree("one of", parts=(self.term(node.this), *items))
+        found = Tree("one of", parts=(self.term(node.this), *items))
+        return found if is_any else Tree("not", parts=(found,))
 
     def pattern(self, node: exp.Expr) -> Tree:
         self.only(node, "this", "expression", "negate")
@@ -164,6 +166,12 @@ class _Reader:
         if found.type.kind == "text" and found.type.ignores_case:
             raise _NotUnderstood  # the server compares as its collation does
         return Tree("column", found.name)
+
+
+def _is_listed(node: exp.Expr) -> bool:
+    held = _plain(node)
+    is_all = isinstance(held, exp.Anonymous) and held.name.upper() == "ALL"
+    return isinstance(held, exp.Any) or (is_all and len(held.expressions) == 1)
 
 
 def _plain(node: exp.Expr) -> exp.Expr:

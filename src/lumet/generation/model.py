@@ -3,6 +3,7 @@
 import ast
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
 from lumet.design.indexes import MANY_ROWS, is_served, unserved
@@ -15,6 +16,9 @@ from lumet.design.vocabulary import (
     TableDecisions,
 )
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
+
+if TYPE_CHECKING:
+    from lumet.expressions.trees import Tree
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
 
 
@@ -47,6 +51,8 @@ class TableModel:
     constraints: tuple[str, ...]
     columns: tuple[str, ...]
     fields: tuple[str, ...]
+    rules: tuple[str, ...]
+    held: tuple[tuple[str, str, str], ...]
     singular: str
     plural: str
     title: str
@@ -198,10 +204,14 @@ class _Builder:
         formula_fields = [
             self._formula_field(table, name, decisions.field[name]) for name in formulas
         ]
-        mentioned = _mentioned([*columns, *constraints, *fields, *formula_fields])
+        rules, held = self._rules(table, decisions)
+        mentioned = _mentioned(
+            [*columns, *constraints, *fields, *formula_fields, *rules]
+        )
         mentioned |= {"Table", "TypedColumns", "RecordForm"}
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
+        pages |= {"Held"} if held else set()
         first = [self._order(name, keys) for name in decisions.list.order]
         pages |= {order.partition("(")[0] for order in first}
         return TableModel(
@@ -215,6 +225,8 @@ class _Builder:
             constraints=tuple(constraints),
             columns=tuple(columns),
             fields=tuple(fields),
+            rules=tuple(rules),
+            held=tuple(held),
             singular=repr(decisions.singular or table.name),
             plural=repr(decisions.plural or table.name),
             title=repr(_with_keys(decisions.title, keys)),
@@ -465,6 +477,100 @@ class _Builder:
             return [f"within(highest={high})"]
         return [f"within({low})" if high is None else f"within({low}, {high})"]
 
+    def _rules(
+        self, table: Table, decisions: TableDecisions
+    ) -> tuple[list[str], list[tuple[str, str, str]]]:
+        """Return the rules over a form's fields as code: what the checks say that no
+        field says for itself, and what was decided. And those decided ones that only
+        the database can work out: in SQL, with what is said, and at which field."""
+        decided = [
+            (name, each.rule, each.message)
+            for name, each in decisions.field.items()
+            if each.rule
+        ]
+        if not (table.checks or decided) or table.is_view:
+            return [], []
+        from lumet.expressions.trees import read_trees  # slow to import
+
+        dialect = self.application.dialect
+        found, held = [], []
+        for check in table.checks:
+            for tree in read_trees(check.text, table, dialect) or ():
+                if not self._is_said(tree, table, decisions):
+                    found.append(self._rule(tree, table, decisions, "", ""))
+        for name, text, message in decided:
+            trees = read_trees(text, table, dialect)
+            if trees is not None and self._has_fields(trees, table, decisions):
+                found += [
+                    self._rule(tree, table, decisions, message, name) for tree in trees
+                ]
+                continue
+            said = message or f"This must hold: {text}"
+            key = self.keys[table.name][name]
+            words = text.replace(":", "\\:")
+            held.append((repr(key), repr(words), f"_({said!r})"))
+        return [rule for rule in found if rule], held
+
+    def _is_said(self, tree: "Tree", table: Table, decisions: TableDecisions) -> bool:
+        """Tell whether a field says a check by itself: a choice, the bounds of a number."""
+        names = list(dict.fromkeys(tree.columns()))
+        if not names or not self._has_fields((tree,), table, decisions):
+            return True  # or nothing that a form could: the database does
+        if len(names) > 1:
+            return False
+        kind = _FIELDS[decisions.field[names[0]].kind]
+        if tree.kind == "one of":
+            listed = kind == "ChoiceField" and not decisions.field[names[0]].others
+            return listed or kind == "YesNoField"
+        if kind not in ("IntegerField", "CodeField", "DecimalField"):
+            return False
+        compared = tree.parts if tree.kind == "and" else (tree,)
+        return all(
+            each.kind == "compare"
+            and each.value in (">=", "<=")
+            and [part.kind for part in each.parts] == ["column", "number"]
+            for each in compared
+        )
+
+    def _has_fields(
+        self, trees: "Sequence[Tree]", table: Table, decisions: TableDecisions
+    ) -> bool:
+        """Tell whether all columns of some trees are in the form, spelled as they are."""
+        names = {name for tree in trees for name in tree.columns()}
+        return all(
+            not (each.hidden or each.stored)
+            and each.kind not in ("json", "other")
+            and not (
+                each.kind in _SPELLED and _is_odd(table.column(n).type.kind, each.kind)
+            )
+            for n in names
+            for each in (decisions.field[n],)
+        )
+
+    def _rule(
+        self,
+        tree: "Tree",
+        table: Table,
+        decisions: TableDecisions,
+        message: str,
+        at: str,
+    ) -> str:
+        from lumet.generation.rules import Wording, code_of
+
+        keys = self.keys[table.name]
+        names = list(dict.fromkeys(tree.columns()))
+        if not names:
+            return ""
+        labels = {name: each.label for name, each in decisions.field.items()}
+        choices = {name: each.choices for name, each in decisions.field.items()}
+        folds = self.application.dialect == "sqlite"
+        said = message or Wording(table, labels, choices).message(tree)
+        places = [keys[name] for name in names if name != at] + (
+            [keys[at]] if at else []
+        )
+        listed = ", ".join(repr(each) for each in places)
+        return f"Rule({code_of(tree, keys, folds=folds)}, _({said!r}), ({listed},))"
+
     def _choices_name(self, column: Column, table: Table) -> str:
         key = self.keys[table.name][column.name]
         return f"{key.upper().strip('_')}_CHOICES"
@@ -619,9 +725,21 @@ _OWN_TYPE_NAMES = (
     "decimal",
 )
 _FORM_NAMES = (
-    *sorted({*_FIELDS.values(), "FloatField", "RecordForm"}),
+    *sorted({*_FIELDS.values(), "FloatField", "RecordForm", "Rule"}),
+    "all_of",
+    "any_of",
+    "compare",
+    "filled",
+    "fixed",
+    "length",
+    "like",
     "longest",
+    "none_of",
+    "number",
+    "one_of",
+    "reckon",
     "required",
+    "the",
     "within",
 )
 

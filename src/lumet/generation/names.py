@@ -23,6 +23,17 @@ MODULE_NAMES = frozenset(
         "ascending",
         "descending",
         "text",
+        *(
+            "all_of",
+            "any_of",
+            "compare",
+            "filled",
+            "fixed",
+            "length",
+            "like",
+            "none_of",
+        ),
+        *("number", "one_of", "reckon", "the"),
     }
 )
 
@@ -45,6 +56,7 @@ FIELD_NAMES = frozenset(
         "post_process",
         "process",
         "required",
+        "rules",
         "text",
         "validate",
         "value_fields",

@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 from flask import Flask, Response, abort, g, render_template, request
 from flask_babel import Babel, gettext
 from flask_babel import gettext as _
+from flask_babel.speaklater import LazyString
 from flask_login import LoginManager, current_user
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
@@ -95,6 +96,8 @@ def build(
             FileSystemLoader(Path(app.root_path) / "templates"),
         ]
     )
+    # labels are lazy, and would pass for HTML
+    app.jinja_env.finalize = _as_text
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["moment"] = _moment_here
     Babel(app, locale_selector=_language_of_user)
@@ -131,6 +134,10 @@ def build(
     _add_safety(app)
     _add_errors(app)
     return app
+
+
+def _as_text(value: Any) -> Any:
+    return str(value) if isinstance(value, LazyString) else value
 
 
 def _moment_here(moment: datetime) -> str:

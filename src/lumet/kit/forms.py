@@ -1,6 +1,7 @@
 """Forms: what a generated table module builds its form from."""
 
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, ClassVar
 
 from wtforms import Form
 
@@ -28,6 +29,21 @@ from .fields import (
     required,
     within,
 )
+from .rules import (
+    Rule,
+    all_of,
+    any_of,
+    compare,
+    filled,
+    fixed,
+    length,
+    like,
+    none_of,
+    number,
+    one_of,
+    reckon,
+    the,
+)
 
 __all__ = [
     "ChoiceField",
@@ -45,12 +61,25 @@ __all__ = [
     "OtherField",
     "PhoneField",
     "RecordForm",
+    "Rule",
     "TextField",
     "TimeField",
     "WebAddressField",
     "YesNoField",
+    "all_of",
+    "any_of",
+    "compare",
+    "filled",
+    "fixed",
+    "length",
+    "like",
     "longest",
+    "none_of",
+    "number",
+    "one_of",
+    "reckon",
     "required",
+    "the",
     "within",
 ]
 
@@ -62,6 +91,7 @@ class RecordForm(Form):
     value is shown; the pages say which are read-only.
     """
 
+    rules: ClassVar[Sequence[Rule]] = ()
     is_new = True
 
     def value_fields(self) -> dict[str, ValueField]:
@@ -76,6 +106,19 @@ class RecordForm(Form):
         """Put a message at a field."""
         field = self._fields[key]
         field.errors = [*field.errors, message]
+
+    def check_rules(self) -> None:
+        """Put what a rule says at the last of its fields that the form has, unless one
+        of them is wrong already."""
+        values = {
+            name: field.data
+            for name, field in self._fields.items()
+            if isinstance(field, ValueField) and not field.errors
+        }
+        for rule in self.rules:
+            at = [key for key in rule.at if key in values]
+            if at and not rule.holds(values):
+                self.add_error(at[-1], rule.message)
 
     def mistakes(self) -> list[tuple[Any, Any, str]]:
         """Return each mistake: the field's label, the message, the control's id."""

@@ -1,8 +1,9 @@
 """Pages: what a generated table module describes its pages with."""
 
-from .model import Order, Related, Section, TablePages, ascending, descending
+from .model import Held, Order, Related, Section, TablePages, ascending, descending
 
 __all__ = [
+    "Held",
     "Order",
     "Related",
     "Section",

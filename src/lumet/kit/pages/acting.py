@@ -14,7 +14,7 @@ from ..reach import LeavesReach, OutOfReach
 from .browsing import Browsing
 from .deleting import beyond_delete, consequences
 from .record import Record, record_plan
-from .saving import Gone, Saver
+from .saving import Broken, Gone, Saver
 from .site import actor, key_values
 
 MOST_ROWS = 1_000  # at once
@@ -80,6 +80,8 @@ class Acting:
         for segment in keys:
             try:
                 own = self._carry_out_one(segment)
+            except Broken as error:
+                own = Tally(refused=[Refused(segment, segment, str(error))])
             except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
                 why = str(_("The database refused it."))
                 own = Tally(refused=[Refused(segment, segment, why)])

@@ -53,6 +53,16 @@ class Related:
 
 
 @dataclass(frozen=True, slots=True)
+class Held:
+    """A rule that the database works out when a record was written: in SQL, with what is
+    said at the field `key` where it does not hold."""
+
+    key: str
+    words: str
+    message: Any
+
+
+@dataclass(frozen=True, slots=True)
 class Section:
     """A named part of the form and of the record's page."""
 
@@ -99,6 +109,7 @@ class TablePages:
     ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
     in_place: ClassVar[bool] = False  # the list's rows are edited in it
     begins: ClassVar[Sequence[str]] = ()  # of many rows: what a search looks at first
+    held: ClassVar[Sequence[Held]] = ()
     unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
     listed: ClassVar[bool] = True

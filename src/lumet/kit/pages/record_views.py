@@ -25,7 +25,7 @@ from .deleting import beyond_delete, consequences
 from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
 from .model import TablePages
 from .record import Record, read_blocks, record_plan
-from .saving import SEEN, TAKE, Gone, Outcome, Saver
+from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .site import (
     actor,
     add_address,
@@ -98,7 +98,7 @@ def add(name: str) -> ResponseReturnValue:
                 title = _title(pages, within, connection, outcome.key)
                 told = Deed("add", name, outcome.key, title, changes=outcome.changes)
                 recording.begin(actor(), told)
-    except (DBAPIError, LeavesReach, OverflowError) as error:
+    except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         outcome = _refused(pages, saver, outcome, error)
     if not outcome.key:
         return _form_page(pages, saver, outcome, is_new=True), 422
@@ -228,7 +228,7 @@ def _save(
                 told = Deed("edit", pages.name, segment, title, changes=changes)
                 recording.begin(actor(), told)
             return outcome
-    except (DBAPIError, LeavesReach, OverflowError) as error:
+    except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         if isinstance(error, DBAPIError):
             _raise_if_busy(error)
         with site().database.reading() as connection:
@@ -253,6 +253,12 @@ def _refused(
     outcome = _typed_again(pages, saver, outcome)
     if isinstance(error, DBAPIError):
         saver.refuse(outcome, error)
+    elif isinstance(error, Broken):
+        at = error.rule.key
+        if at in outcome.form._fields:
+            outcome.form.add_error(at, error.rule.message)
+        else:
+            outcome.refused.append(str(error.rule.message))
     elif isinstance(error, OverflowError):
         outcome.refused.append(_("A number is too large for the database."))
     else:

@@ -16,6 +16,7 @@ from sqlalchemy import (
     literal,
     not_,
     select,
+    text,
 )
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
@@ -28,11 +29,19 @@ from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning
 from .lookups import lookup_plan
-from .model import Reference, TablePages, python_type
+from .model import Held, Reference, TablePages, python_type
 from .site import Site, lower_first
 
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
+
+
+class Broken(Exception):
+    """A record was written that breaks a rule; the transaction is not to be kept."""
+
+    def __init__(self, rule: Held) -> None:
+        super().__init__(str(rule.message))
+        self.rule = rule
 
 
 class Gone(Exception):
@@ -127,6 +136,7 @@ class Saver:
         self.pages.before_save(connection, written, is_new=True)
         columns = {self.pages.column(key): value for key, value in written.items()}
         made = self.reach.insert(connection, self.pages.table, columns)
+        self._check_held(connection, dict(zip(self.pages.key, made, strict=True)))
         changes = {name: (None, value) for name, value in written.items()}
         return Outcome(
             form, key=encode_key(made), changes=self._told(connection, changes)
@@ -162,6 +172,9 @@ class Saver:
                 self.pages.column(name): value for name, value in changed.items()
             }
             self.reach.update(connection, self.pages.table, key, columns)
+            self._check_held(
+                connection, {**key, **{k: changed[k] for k in key if k in changed}}
+            )
             outcome.changes = self._told(
                 connection,
                 {name: (values.get(name), value) for name, value in changed.items()},
@@ -170,6 +183,16 @@ class Saver:
             [changed.get(name, key[name]) for name in self.pages.key]
         )
         return outcome
+
+    def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
+        """Let the database work out the rules that a form cannot. Raises Broken, at
+        which the transaction ends."""
+        for rule in self.pages.held:
+            table = self.pages.table
+            breaks = select(literal(1)).select_from(table).where(self._is(key))
+            breaks = breaks.where(text(f"NOT ({rule.words})"))
+            if UNBOUNDED.run(connection, breaks).first():
+                raise Broken(rule)
 
     def _admit(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Find out which fields of the record with this key the user may enter."""
@@ -301,6 +324,7 @@ class Saver:
                 continue
             if not (form.is_new and _fills_itself(column)):
                 form.add_error(name, _("This is needed."))
+        form.check_rules()
         self._check_lookups(connection, form, values)
         self._check_uniques(connection, form, values, key)
         return not form.errors
