@@ -69,6 +69,11 @@ INSERT INTO pair_child VALUES (1, 'x', 'y', 'note');
 class OdditiesTest(ApplicationCase):
     SCRIPT = SCRIPT
 
+    @classmethod
+    def decide(cls) -> None:
+        path = cls.folder / "design/everywhere.toml"
+        path.write_text(path.read_text() + '[field."*.*"]\nrekey = true\n')
+
     def test_every_page_opens_and_every_form_saves_unchanged(self) -> None:
         client = self.client()
         before = list(self.dump())

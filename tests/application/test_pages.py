@@ -18,7 +18,7 @@ CREATE TABLE station (
     is_manned BOOLEAN,
     first_lit DATE,
     remarks TEXT,
-    CHECK (remarks <> 'never')
+    CHECK (coalesce(remarks, '') <> 'never')
 );
 CREATE TABLE light (
     id INTEGER PRIMARY KEY,

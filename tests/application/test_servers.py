@@ -28,7 +28,7 @@ CREATE TABLE station (
     seen_at {moment},
     remarks TEXT,
     odd {odd},
-    CONSTRAINT never CHECK (remarks <> 'never'),
+    CONSTRAINT never CHECK (coalesce(remarks, '') <> 'never'),
     FOREIGN KEY (district_code) REFERENCES district (code) ON DELETE RESTRICT);
 CREATE TABLE reading (
     station_id INTEGER NOT NULL, taken_at {moment} NOT NULL, volts DOUBLE PRECISION,

@@ -20,6 +20,7 @@ from lumet.design.vocabulary import (
     EDIT_IN_PLACE,
     EDITS,
     FIELD_KINDS,
+    NEXT,
     PAGE_KINDS,
     SLOW,
     TONES,
@@ -428,6 +429,20 @@ class _TableReader:
     def _read_slow(self, path: Path, value: Any) -> str | None:
         known = self.checker.known(path, str(value), SLOW, "slow takes no")
         return str(value) if known else None
+
+    def _read_next(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), NEXT, "next takes no")
+        if not known or self.table is None:
+            return str(value) if known else None
+        kind = self.table.column(path[1]).type.kind
+        if (kind == "integer") != (value == "max + 1") or kind not in (
+            "integer",
+            "uuid",
+            "text",
+        ):
+            self.checker.wrong(path, f"{path[1]} is of another type than {value}.")
+            return None
+        return str(value)
 
     def _read_order(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)

@@ -59,6 +59,7 @@ class Entry:
 
 WAYS = ("table", "cards", "groups", "chart")
 EDITS = ("on its page", EDIT_IN_PLACE)
+NEXT = ("max + 1", "uuid")
 SLOW = ("limited", "left out")
 TOTALS = ("sum", "avg", "min", "max")
 DOUBTFUL = 0.7
@@ -111,6 +112,17 @@ class FieldDecisions:
         "of a lookup: columns of the referenced record that are shown beside it",
         '["district_code", "phone"]',
         (),
+    )
+    rekey: bool = _key(
+        "of a key that people enter: whether it can be changed afterwards",
+        "true",
+        False,
+    )
+    next: str = _key(
+        'what a new record has where nothing is entered: "max + 1", the next number, or'
+        ' "uuid"',
+        '"max + 1"',
+        "",
     )
     rule: str = _key(
         "what must hold of a record; a condition in SQL, with NULL it passes",
@@ -275,6 +287,8 @@ _TAKES: dict[str, str] = {
     "others": "yes/no",
     "total": "total",
     "formula": "value",
+    "rekey": "yes/no",
+    "next": "next",
     "rule": "condition",
     "message": "text",
     "also": "borrowed",

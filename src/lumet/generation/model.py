@@ -52,6 +52,8 @@ class TableModel:
     columns: tuple[str, ...]
     fields: tuple[str, ...]
     rules: tuple[str, ...]
+    rekeyed: tuple[str, ...]
+    numbered: tuple[tuple[str, str], ...]
     held: tuple[tuple[str, str, str], ...]
     singular: str
     plural: str
@@ -226,6 +228,14 @@ class _Builder:
             columns=tuple(columns),
             fields=tuple(fields),
             rules=tuple(rules),
+            rekeyed=tuple(
+                repr(keys[c.name]) for c in shown if decisions.field[c.name].rekey
+            ),
+            numbered=tuple(
+                (repr(keys[column.name]), repr(made))
+                for column in table.columns
+                if (made := _made_by(table, column, decisions.field[column.name]))
+            ),
             held=tuple(held),
             singular=repr(decisions.singular or table.name),
             plural=repr(decisions.plural or table.name),
@@ -449,8 +459,10 @@ class _Builder:
         if decided.read_only or kind == "OtherField" or table.is_view:
             return []
         found = []
-        fills_itself = column.automatic or (
-            column.default is not None and not column.default.literal
+        fills_itself = (
+            column.automatic
+            or (column.default is not None and not column.default.literal)
+            or _made_by(table, column, decided)
         )
         if not column.nullable and not fills_itself:
             found.append("required()")
@@ -603,6 +615,16 @@ class _Builder:
         by = repr(keys[0]) if len(keys) == 1 else repr(tuple(keys))
         label = f", label=_({detail.label!r})" if detail.label else ""
         return f"Related({self.modules[detail.table]!r}, by={by}{label})"
+
+
+def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
+    """Return what makes a column's value where nothing is entered: as decided, or a
+    UUID for a key that the database does not make."""
+    fills_itself = column.automatic or column.generated or column.default
+    alone = table.primary_key == (column.name,) and not table.is_view
+    if not decided.next and alone and column.type.kind == "uuid" and not fills_itself:
+        return "uuid"
+    return decided.next
 
 
 def _formulas(table: Table, decisions: TableDecisions) -> list[str]:

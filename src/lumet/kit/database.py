@@ -190,27 +190,29 @@ def _read_any_date(connection: Any, record: Any) -> None:
     """Let dates that Python has no value for, such as infinity, be read as text; one of
     them would end the page."""
     from psycopg import DataError
-    from psycopg.types import datetime as loaders
+    from psycopg.adapt import Loader
+    from psycopg.pq import Format
     from psycopg.types.string import TextLoader
 
-    def lenient(loader: Any) -> Any:
-        class Lenient(loader):  # type: ignore[misc]
+    def lenient(usual: Any) -> Any:
+        class Lenient(Loader):
+            def __init__(self, oid: int, context: Any = None) -> None:
+                super().__init__(oid, context)
+                self._load = usual(oid, context).load  # the driver's own, in C
+
             def load(self, data: Any) -> Any:
                 try:
-                    return super().load(data)
+                    return self._load(data)
                 except DataError:
                     return bytes(data).decode()
 
         return Lenient
 
-    for name, loader in (
-        ("date", loaders.DateLoader),
-        ("timestamp", loaders.TimestampLoader),
-        ("timestamptz", loaders.TimestamptzLoader),
-        ("time", loaders.TimeLoader),
-    ):
-        connection.adapters.register_loader(name, lenient(loader))
-    connection.adapters.register_loader("interval", TextLoader)
+    adapters = connection.adapters
+    for name in ("date", "timestamp", "timestamptz", "time"):
+        usual = adapters.get_loader(adapters.types[name].oid, Format.TEXT)
+        adapters.register_loader(name, lenient(usual))
+    adapters.register_loader("interval", TextLoader)
 
 
 def open_sqlite(path: Path, create: bool = False) -> Engine:

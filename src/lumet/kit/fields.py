@@ -13,11 +13,13 @@ from functools import cache, lru_cache
 from typing import Any
 from urllib.parse import quote
 
+from flask_babel import get_locale
 from flask_babel import lazy_gettext as _
 from wtforms import Field
 from wtforms.validators import StopValidation, ValidationError
 
 from .formats import date_text, moment_text, number_text, plain_text, time_text
+from .reading import Ambiguous, read_date, read_number
 
 KEPT = "~"  # stands in a form for a reference whose key the user may not see
 LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
@@ -179,6 +181,21 @@ class LongTextField(ValueField):
         return text.replace("\r\n", "\n").strip()
 
 
+def _language() -> str:
+    return str(get_locale() or "en")
+
+
+def _read_number(text: str, otherwise: Any) -> Decimal:
+    try:
+        return read_number(text, _language())
+    except Ambiguous:
+        raise ValueError(
+            _("This may be two numbers. Write it without points between thousands.")
+        ) from None
+    except ValueError:
+        raise ValueError(otherwise) from None
+
+
 class IntegerField(ValueField):
     """A whole number."""
 
@@ -186,12 +203,14 @@ class IntegerField(ValueField):
     numeric = True
 
     def parse(self, text: str) -> int:
-        plain = text.replace(" ", "").replace("\u2009", "").replace(",", "")
-        if not plain.lstrip("+-").isdecimal():
-            raise ValueError(_("Enter a whole number, such as 12."))
-        if len(plain) > LONGEST_NUMBER:
+        if len(text) > 2 * LONGEST_NUMBER:
             raise ValueError(_("This number is too large."))
-        return int(plain)
+        number = _read_number(text, _("Enter a whole number, such as 12."))
+        if abs(number) >= Decimal(10) ** LONGEST_NUMBER:
+            raise ValueError(_("This number is too large."))
+        if number != number.to_integral_value():
+            raise ValueError(_("Enter a whole number, such as 12."))
+        return int(number)
 
     def show(self, value: Any, language: str) -> str:
         if isinstance(value, int | float):
@@ -218,12 +237,7 @@ class DecimalField(ValueField):
         self.scale = scale
 
     def parse(self, text: str) -> Decimal:
-        try:
-            number = Decimal(text.replace(" ", "").replace(",", "."))
-        except InvalidOperation:
-            raise ValueError(_("Enter a number, such as 12.5.")) from None
-        if not number.is_finite():
-            raise ValueError(_("Enter a number, such as 12.5."))
+        number = _read_number(text, _("Enter a number, such as 12.5."))
         exponent = number.normalize().as_tuple().exponent
         if (
             self.scale is not None
@@ -323,7 +337,7 @@ class DateField(ValueField):
 
     def parse(self, text: str) -> date:
         try:
-            return date.fromisoformat(text)
+            return read_date(text, _language())
         except ValueError:
             raise ValueError(_("Enter a date as 2026-11-17.")) from None
 
@@ -368,6 +382,13 @@ class MomentField(ValueField):
     def parse(self, text: str) -> datetime:
         try:
             return datetime.fromisoformat(text)
+        except ValueError:
+            pass
+        day, _blank, hour = text.strip().replace(", ", " ").rpartition(" ")
+        try:
+            return datetime.combine(
+                read_date(day, _language()), time.fromisoformat(hour)
+            )
         except ValueError:
             raise ValueError(
                 _("Enter a date and a time as 2026-11-17 09:40.")

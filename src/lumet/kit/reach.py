@@ -341,8 +341,14 @@ class Reach:
         result = self._execute(
             connection, insert(table).values(dict(values)), **{VERIFIED: True}
         )
-        key = tuple(result.inserted_primary_key or ())
         names = [column.key for column in table.primary_key]
+        given = {column.key: value for column, value in values.items()}
+        key = tuple(
+            made if given.get(name) is None else given[name]
+            for name, made in zip(
+                names, result.inserted_primary_key or [None] * len(names), strict=True
+            )
+        )
         self._check(
             connection, table, dict(zip(names, key, strict=True)), values, "add"
         )

@@ -15,6 +15,7 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 from lumet.design.vocabulary import (
     EDITS,
     FIELD_KINDS,
+    NEXT,
     PAGE_KINDS,
     SLOW,
     TONES,
@@ -61,6 +62,7 @@ _JSON: dict[str, dict[str, Any]] = {
     "ways": {"type": "array", "items": {"enum": list(WAYS)}, "minItems": 1},
     "edit": {"enum": list(EDITS)},
     "slow": {"enum": list(SLOW)},
+    "next": {"enum": list(NEXT)},
     "columns": {"type": "array", "items": {"type": "string"}},
     "order": {"type": "array", "items": {"type": "string"}},
     "condition": {"type": "string", "minLength": 1},

@@ -171,6 +171,16 @@ view_role = Table(
 )
 
 
+sent_form = Table(  # since version 5
+    "sent_form",
+    tables,
+    Column("token", String(64), primary_key=True),  # its digest
+    Column("at", DateTime, nullable=False),
+    Column("location", String(1000), nullable=False),  # "" while it is being saved
+    Index("sent_form_at", "at"),
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -201,7 +211,11 @@ def _fourth(connection: Connection) -> None:
     _add_column(connection, user.c.revision)
 
 
-UPGRADES = (_first, _second, _third, _fourth)
+def _fifth(connection: Connection) -> None:
+    sent_form.create(connection, checkfirst=True)
+
+
+UPGRADES = (_first, _second, _third, _fourth, _fifth)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 

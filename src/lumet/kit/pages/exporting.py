@@ -3,17 +3,21 @@
 import csv
 import io
 import json
+import re
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, time
 from decimal import Decimal
-from operator import itemgetter
 from typing import Any
 
 import xlsxwriter  # type: ignore[import-untyped]
 
+from ..columns import Date, Moment
 from ..fields import ChoiceField, DecimalField, IntegerField, ValueField
 from .browsing import Browsing
+from .model import TablePages
+from .selection import At, TitleAt
 
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
 FORMATS = {
@@ -25,6 +29,7 @@ MOST_XLSX_ROWS = 1_048_575  # the format's own limit, without the headings
 MOST_EXACT = Decimal(10) ** 15  # a spreadsheet keeps 15 digits of a number
 WIDEST = 60  # characters of a column
 Reader = Callable[[Any], Any]
+_ISO = re.compile(r"\d{4}-\d\d-\d\d( \d\d:\d\d:\d\d(\.\d{6})?)?")
 
 
 class Export:
@@ -54,6 +59,11 @@ class Export:
             ):
                 plain = self.plan.selection.plain_reader(key)
                 self._add(key, pages.label(key), plain)
+            elif _is_day(pages, key):
+                day: At | _DayAt = self.plan.selection.plain_reader(key)
+                if browsing.site.database.engine.dialect.name == "sqlite":
+                    day = _DayAt(day.place, pages.column(key).type)
+                self._add(key, pages.label(key), day)
             else:
                 raw = self.plan.selection.value_reader(key)
                 self._add(key, pages.label(key), _plain(pages.shown_field(key), raw))
@@ -62,16 +72,71 @@ class Export:
         self.headings.append(f"{label} ({key})" if label in self.headings else label)
         self.readers.append(reader)
 
-    def records(self) -> Iterator[Any]:
-        """Yield each row for the readers; the connection is held meanwhile."""
+    def chunks(self) -> Iterator[list[Any]]:
+        """Yield the rows for the readers, some at a time; the connection is held
+        meanwhile."""
         browsing, plan = self.browsing, self.plan
         with browsing.site.database.reading() as connection:
-            yield from plan.each(connection, browsing.bound)
+            yield from plan.chunks(connection, browsing.bound)
 
     def rows(self) -> Iterator[list[Any]]:
         """Yield the values of each row."""
-        for row in self.records():
-            yield [read(row) for read in self.readers]
+        for rows in self.chunks():
+            for row in rows:
+                yield [read(row) for read in self.readers]
+
+
+@dataclass(frozen=True, slots=True)
+class _LabelAt:
+    """A reader of a choice's label."""
+
+    place: int
+    labels: Mapping[Any, str]
+
+    def __call__(self, row: Any, /) -> Any:
+        value = row[self.place]
+        return None if value is None else self.labels.get(value) or str(value)
+
+    def of(self, rows: Sequence[Any], columns: Sequence[Any]) -> list[Any]:
+        labels = self.labels
+        return [
+            None if value is None else labels.get(value) or str(value)
+            for value in columns[self.place]
+        ]
+
+
+def _is_day(pages: TablePages, key: str) -> bool:
+    """Tell whether a column holds dates or moments as the database itself has them: on
+    SQLite as ISO text."""
+    if key not in pages.fields:
+        return False
+    held = pages.column(key).type
+    return isinstance(held, Date | Moment) and not held.stored
+
+
+@dataclass(frozen=True, slots=True)
+class _DayAt:
+    """A reader of a date or moment that the database holds as text; in CSV one that is
+    plain ISO is that text."""
+
+    place: int
+    type: Any
+
+    def __call__(self, row: Any, /) -> Any:
+        return self._read(row[self.place])
+
+    def _read(self, value: Any) -> Any:
+        try:
+            return None if value is None else self.type.read(value)
+        except (ValueError, TypeError):
+            return value
+
+    def of(self, rows: Sequence[Any], columns: Sequence[Any]) -> list[Any]:
+        fits = _ISO.fullmatch
+        return [
+            value if type(value) is str and fits(value) else self._read(value)
+            for value in columns[self.place]
+        ]
 
 
 def _text_of(cell: Reader) -> Reader:
@@ -80,51 +145,56 @@ def _text_of(cell: Reader) -> Reader:
 
 def _plain(field: ValueField, raw: Reader) -> Reader:
     """Return a reader of a value as other programs take it: choices by their labels."""
-    if isinstance(field, ChoiceField):
+    if isinstance(field, ChoiceField) and isinstance(raw, At):
         labels = {value: str(label) for value, label in field.choices.items()}
-
-        def label(row: Any) -> Any:
-            value = raw(row)
-            return None if value is None else labels.get(value) or str(value)
-
-        return label
+        return _LabelAt(raw.place, labels)
     return raw
 
 
 def csv_lines(export: Export) -> Iterator[str]:
     """Write CSV as RFC 4180 has it, with a mark for UTF-8, safe in spreadsheets."""
     yield "\ufeff"
-    headings = [itemgetter(place) for place in range(len(export.headings))]
-    yield from _csv_chunks([export.headings], headings)
-    yield from _csv_chunks(export.records(), export.readers)
-
-
-def _csv_chunks(
-    rows: Iterable[Any], readers: Sequence[Reader], size: int = 500
-) -> Iterator[str]:
     written = io.StringIO()
     writer = csv.writer(written)
-    for number, row in enumerate(rows, 1):
-        writer.writerow(
-            [
-                value if type(value := read(row)) in _SAFE else _csv_value(value)
-                for read in readers
-            ]
-        )
-        if number % size == 0:
-            yield written.getvalue()
-            written.seek(0)
-            written.truncate()
+    writer.writerow([_csv_value(heading) for heading in export.headings])
+    for rows in export.chunks():
+        # by column: a loop over each value of each row would take three times as long
+        columns = list(zip(*rows, strict=True))
+        values = [_csv_column(_values(r, rows, columns)) for r in export.readers]
+        writer.writerows(zip(*values, strict=True))
+        yield written.getvalue()
+        written.seek(0)
+        written.truncate()
     yield written.getvalue()
+
+
+def _values(
+    reader: Reader, rows: Sequence[Any], columns: Sequence[Sequence[Any]]
+) -> Sequence[Any]:
+    if isinstance(reader, At | TitleAt | _LabelAt | _DayAt):
+        return reader.of(rows, columns)
+    return [reader(row) for row in rows]
+
+
+def _csv_column(values: Sequence[Any]) -> Sequence[Any]:
+    """Return the values of a column as CSV has them, safe in spreadsheets."""
+    kinds = set(map(type, values))
+    if kinds <= _SAFE:
+        return values
+    if kinds <= _TEXTS and not any(v and v[0] in _RISKY for v in values):
+        return values
+    return [v if type(v) in _SAFE else _csv_value(v) for v in values]
 
 
 def _csv_value(value: Any) -> Any:
     if type(value) is bool:
         return "yes" if value else "no"
     text = value if type(value) is str else str(value)
-    return f"'{text}" if text.startswith(RISKY) else text
+    return f"'{text}" if text[:1] in _RISKY else text
 
 
+_RISKY = frozenset(RISKY)
+_TEXTS = frozenset({str, type(None)})
 _SAFE = frozenset(
     {int, float, Decimal, date, time, datetime, type(None)}
 )  # begin no formula

@@ -159,8 +159,8 @@ class ListPlan(Plan):
 
     `by` are the columns that point at a parent, whose values the pages of its related
     records bind as `p0`, `p1`…; what they say is left out.
-    Formulas are worked out for the rows of a page alone, unless they are wanted
-    `inline`, for all.
+    Formulas are worked out for the rows of a page alone; a plan that is `inline` has no
+    cells, and whoever wants all rows adds what is read of them.
     """
 
     def __init__(
@@ -178,7 +178,7 @@ class ListPlan(Plan):
         self.selection = Selection(site.registry, pages, reach, site.language)
         shown = pages.seen_by(reach, asked.columns or pages.shown)
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
-        has_address = bool(pages.key)
+        has_address = bool(pages.key) and not inline
         self._key = self.selection.key_reader() if has_address else None
         self._keys = self.selection.keys_reader() if has_address else None
         self._title = self.selection.title_reader(without=by)
@@ -190,7 +190,7 @@ class ListPlan(Plan):
             _later
             if self._late is not None and key in late
             else self.selection.cell_reader(key, record_home)
-            for key in self.shown
+            for key in (() if inline else self.shown)
         ]
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
@@ -282,11 +282,11 @@ class ListPlan(Plan):
                 break
         return rows
 
-    def each(
+    def chunks(
         self, connection: Connection, bound: Mapping[str, Any], size: int = 2_000
-    ) -> Iterator[Row[Any]]:
-        """Yield all rows, reading some at a time: by key, or, where rows have none, by
-        their number."""
+    ) -> Iterator[list[Row[Any]]]:
+        """Yield all rows, some at a time: by key, or, where rows have none, by their
+        number."""
         place: list[Any] = []
         skipped = 0
         while True:
@@ -294,7 +294,8 @@ class ListPlan(Plan):
                 rows = self._rows(connection, place, False, size, (), bound)
             else:
                 rows = self._rows_at(connection, skipped, size, bound)
-            yield from rows
+            if rows:
+                yield rows
             if len(rows) < size:
                 return
             place = read_place(self._place(rows[-1]), len(self.terms))
@@ -370,9 +371,10 @@ class ListPlan(Plan):
         title = Cell(self._title(row) or "–", self._home + key if key else "")
         return Line(key, title, [read(row) for read in self._cells], self.starts)
 
-    def title(self, row: Row[Any]) -> str:
-        """Return the title of a row."""
-        return str(self._title(row))
+    @property
+    def title(self) -> Callable[[Row[Any]], str]:
+        """The reader of a row's title."""
+        return self._title
 
     def cell(self, key: str) -> Callable[[Row[Any]], Cell]:
         """Return the reader of a shown column's cell."""

@@ -109,6 +109,8 @@ class TablePages:
     ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
     in_place: ClassVar[bool] = False  # the list's rows are edited in it
     begins: ClassVar[Sequence[str]] = ()  # of many rows: what a search looks at first
+    rekeyed: ClassVar[frozenset[str]] = frozenset()  # keys that can be changed
+    numbered: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "max + 1" or "uuid"
     held: ClassVar[Sequence[Held]] = ()
     unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
@@ -149,7 +151,10 @@ class TablePages:
     def entered_on(self, is_new: bool) -> tuple[str, ...]:
         """Return the keys of the columns on the form of a new record, or of another."""
         chosen = self.on_add if is_new else self.on_edit
-        return tuple(key for key in chosen if key in self.entered) or self.entered
+        found = tuple(key for key in chosen if key in self.entered) or self.entered
+        if is_new:
+            return found
+        return tuple(k for k in found if k not in self.key or k in self.rekeyed)
 
     def enters(self, reach: Reach, roles: Iterable[Role], is_new: bool) -> list[str]:
         """Return the keys of the columns that a form offers to a user who has `roles`

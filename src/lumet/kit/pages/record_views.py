@@ -1,5 +1,6 @@
 """The pages of records: shown, added, edited and deleted."""
 
+import secrets
 from typing import Any
 
 from flask import (
@@ -17,7 +18,8 @@ from flask_babel import gettext as _
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.log import Deed, recorded
+from ..accounts.log import Deed, Entry, Wanted, recorded
+from ..accounts.sent import SentForms
 from ..addresses import encode_key
 from ..reach import LeavesReach, Reach
 from ..refusals import meaning
@@ -39,6 +41,7 @@ from .views import blueprint, key_of, pages_of
 
 __all__ = ["blueprint"]
 
+ONCE = "once"  # the form field with the token that lets it be saved once
 RETURN = "return-to"  # the form field that says where one came from
 
 
@@ -90,6 +93,26 @@ def add(name: str) -> ResponseReturnValue:
         outcome = Outcome(saver.blank(_given(pages, saver)))
         return _form_page(pages, saver, outcome, is_new=True)
     _note_beyond(pages, saver)
+    sent, token = SentForms(site().users.store), request.form.get(ONCE, "")
+    earlier = sent.claim(token) if token else None
+    if earlier is not None:
+        flash(_("This form was sent before; it was saved once."))
+        return redirect(earlier or _home(pages))
+    location = ""
+    try:
+        answer, location = _add(pages, within, saver)
+    finally:
+        if token:
+            sent.settle(token, location)
+    return answer
+
+
+def _add(
+    pages: TablePages, within: Reach, saver: Saver
+) -> tuple[ResponseReturnValue, str]:
+    """Add the record of a form that was sent; return the answer, and where the record
+    is, "" when none was added."""
+    name = pages.name
     outcome = Outcome(saver.blank({}))
     try:
         with recorded(site().log) as recording, site().database.writing() as connection:
@@ -101,11 +124,19 @@ def add(name: str) -> ResponseReturnValue:
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         outcome = _refused(pages, saver, outcome, error)
     if not outcome.key:
-        return _form_page(pages, saver, outcome, is_new=True), 422
+        return (_form_page(pages, saver, outcome, is_new=True), 422), ""
     flash(_("%(noun)s added.", noun=pages.singular))
-    if "another" in request.form:
-        return redirect(_with_return(url_for(".add", name=name)))
-    return redirect(_came_from() or record_address(name, outcome.key))
+    location = record_address(name, outcome.key)
+    return redirect(_behind_added(pages, within, location, outcome.key)), location
+
+
+def _behind_added(pages: TablePages, within: Reach, location: str, segment: str) -> str:
+    """Return where one goes when a record was added."""
+    if request.form.get("then") == "another":
+        return _with_return(url_for(".add", name=pages.name))
+    if request.form.get("then") == "here" and not _is_left_out(pages, within, segment):
+        return _with_return(f"{location}/edit")
+    return _came_from() or location
 
 
 def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
@@ -139,6 +170,8 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     flash(_("Saved."))
     if _is_left_out(pages, within, outcome.key):
         return redirect(_home(pages))
+    if request.form.get("then") == "here":
+        return redirect(f"{record_address(name, outcome.key)}/edit")
     return redirect(record_address(name, outcome.key))
 
 
@@ -310,7 +343,15 @@ def _form_page(
         cancel=_came_from()
         or (record_address(pages.name, segment) if segment else _home(pages)),
         came_from=_came_from(),
+        once=secrets.token_urlsafe(12) if is_new else "",
+        changed=_last_change(pages, segment) if outcome.conflicts else None,
     )
+
+
+def _last_change(pages: TablePages, segment: str) -> Entry | None:
+    """Return who changed a record last, and when, by the activity log."""
+    wanted = Wanted(kind="edit", table=pages.name, key=segment)
+    return next(iter(site().log.read(wanted, 1)), None)
 
 
 def _home(pages: TablePages) -> str:

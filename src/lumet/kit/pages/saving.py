@@ -5,6 +5,7 @@ import hmac
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
+from uuid import UUID, uuid4
 
 from flask_babel import gettext as _
 from sqlalchemy import (
@@ -32,6 +33,8 @@ from .lookups import lookup_plan
 from .model import Held, Reference, TablePages, python_type
 from .site import Site, lower_first
 
+TRIES = 5  # at a number that others take at the same time
+NEXT_NUMBER = "max + 1"
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
 
@@ -134,13 +137,56 @@ class Saver:
             if value is not None or self.pages.column(key).server_default is None
         }
         self.pages.before_save(connection, written, is_new=True)
-        columns = {self.pages.column(key): value for key, value in written.items()}
-        made = self.reach.insert(connection, self.pages.table, columns)
+        made = self._insert(connection, written)
         self._check_held(connection, dict(zip(self.pages.key, made, strict=True)))
         changes = {name: (None, value) for name, value in written.items()}
         return Outcome(
             form, key=encode_key(made), changes=self._told(connection, changes)
         )
+
+    def _insert(
+        self, connection: Connection, written: dict[str, Any]
+    ) -> tuple[Any, ...]:
+        """Add a record with what makes itself filled in; another try for a number that
+        somebody else took meanwhile. Returns the key."""
+        numbered = [key for key, how in self.pages.numbered if how == NEXT_NUMBER]
+        numbered = [key for key in numbered if written.get(key) is None]
+        for key, how in self.pages.numbered:
+            if how == "uuid" and written.get(key) is None:
+                written[key] = self._uuid(key)
+        for tried in range(TRIES if numbered else 1):
+            for key in numbered:
+                written[key] = self._next_number(connection, key)
+            columns = {self.pages.column(key): value for key, value in written.items()}
+            place = connection.begin_nested() if numbered else None
+            try:
+                made = self.reach.insert(connection, self.pages.table, columns)
+            except DBAPIError as error:
+                if (
+                    place is None
+                    or meaning(error).kind != "unique"
+                    or tried == TRIES - 1
+                ):
+                    raise
+                place.rollback()
+            else:
+                if place is not None:
+                    place.commit()
+                return made
+        raise AssertionError
+
+    def _uuid(self, key: str) -> Any:
+        made = uuid4()
+        column = self.pages.column(key)
+        return made if python_type(column) is UUID else str(made)
+
+    def _next_number(self, connection: Connection, key: str) -> int:
+        """Return the number behind the largest, whose record is locked: past the reach
+        of the user, who learns no more than how many there were."""
+        column = self.pages.column(key)
+        largest = select(column).where(column.is_not(None)).order_by(column.desc())
+        found = UNBOUNDED.run(connection, largest.limit(1).with_for_update()).scalar()
+        return int(found or 0) + 1
 
     def edit(
         self, connection: Connection, key: Mapping[str, Any], typed: MultiDict[str, str]
@@ -322,7 +368,8 @@ class Saver:
             column = self.pages.column(name)
             if field_.errors or field_.data is not None or column.nullable:
                 continue
-            if not (form.is_new and _fills_itself(column)):
+            made = name in dict(self.pages.numbered)
+            if not (form.is_new and (made or _fills_itself(column))):
                 form.add_error(name, _("This is needed."))
         form.check_rules()
         self._check_lookups(connection, form, values)

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
 from html import escape as escape_all
 from typing import Any, NamedTuple
 
@@ -34,7 +35,9 @@ from .titles import DEPTH
 
 LONGEST_CELL = 90  # characters of a text in a list
 Path = tuple[str, ...]
-Reader = Callable[[Row[Any]], Any]
+Reader = Callable[[Any], Any]  # of a row
+Rows = Sequence[Any]
+Columns = Sequence[Sequence[Any]]  # the values of some rows, by their place
 
 
 _ODD = re.compile(r"[&<>\"']")
@@ -75,6 +78,46 @@ def _long_cell(text: str) -> Cell:
     return Cell(text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …", whole=text)
 
 
+@dataclass(frozen=True, slots=True)
+class At:
+    """A reader of the value at one place of a row; of many rows at once, by column."""
+
+    place: int
+
+    def __call__(self, row: Any, /) -> Any:
+        return row[self.place]
+
+    def of(self, rows: Rows, columns: Columns) -> Sequence[Any]:
+        """Return the values of all rows, which stand by column in `columns`."""
+        return columns[self.place]
+
+
+@dataclass(frozen=True, slots=True)
+class TextAt(At):
+    """The same of a text, "" for none."""
+
+    def __call__(self, row: Any, /) -> str:
+        value = row[self.place]
+        return "" if value is None else str(value)
+
+
+@dataclass(frozen=True, slots=True)
+class TitleAt:
+    """A reader of the text of a reference whose title is one text, at a place; `read`
+    does what there is to do where that is missing."""
+
+    place: int
+    read: Reader
+
+    def __call__(self, row: Any, /) -> Any:
+        return row[self.place] or self.read(row)
+
+    def of(self, rows: Rows, columns: Columns) -> Sequence[Any]:
+        """Return the texts of all rows."""
+        titles = zip(columns[self.place], rows, strict=True)
+        return [title or self.read(row) for title, row in titles]
+
+
 def _nothing(row: Row[Any]) -> str:
     return ""
 
@@ -95,6 +138,7 @@ class Selection:
         self.source: FromClause = self.base
         self.columns: list[ColumnElement[Any]] = []
         self._joined: dict[Path, FromClause] = {}
+        self._raw: dict[ColumnElement[Any], int] = {}
         self._places: dict[tuple[FromClause, str], int] = {}
 
     def statement(self) -> Select[Any]:
@@ -113,23 +157,22 @@ class Selection:
 
     def place_raw(self, expression: ColumnElement[Any]) -> int:
         """Add an expression whose value is read as the driver gives it."""
-        return self._add(type_coerce(expression, NullType()))
+        if expression not in self._raw:
+            self._raw[expression] = self._add(type_coerce(expression, NullType()))
+        return self._raw[expression]
 
     def value_reader(self, key: str) -> Reader:
         """Return a reader of the column's Python value; of bytes, only the length."""
         if key in self.pages.extras:
-            place = self.extra_place(key)
-            return lambda row: row[place]
+            return At(self.extra_place(key))
         if self.pages.is_binary(key):
             length = self._add(func.length(self.base.c[key]))
             return lambda row: None if row[length] is None else f"{row[length]:,} bytes"
-        place = self.place(self.base, key)
-        return lambda row: row[place]
+        return At(self.place(self.base, key))
 
-    def plain_reader(self, key: str) -> Reader:
+    def plain_reader(self, key: str) -> At:
         """Return a reader of a number as the driver gives it, whose text is the same."""
-        place = self.place_raw(self.base.c[key])
-        return lambda row: row[place]
+        return At(self.place_raw(self.base.c[key]))
 
     def key_reader(self) -> Reader:
         """Return a reader of the record's key as a segment of an address: by its values
@@ -250,7 +293,7 @@ class Selection:
                 return title(row) or None
             return str(row[place]) if every else unseen
 
-        return read
+        return TitleAt(title.place, read) if isinstance(title, TextAt) else read
 
     def _lookup_cell(
         self, key: str, reference: Reference, address: Callable[[str], str]
@@ -316,7 +359,7 @@ class Selection:
         field = pages.fields.get(key)
         language = self.language
         if type(field) is TextField:
-            return lambda row: "" if row[place] is None else str(row[place])
+            return TextAt(place)
 
         def read(row: Row[Any]) -> str:
             value = row[place]

@@ -131,7 +131,11 @@ if (form) {
   let sent = false;
   form.addEventListener("input", () => { changed = true; });
   form.addEventListener("change", () => { changed = true; });
-  form.addEventListener("submit", () => { sent = true; });
+  form.addEventListener("submit", (event) => {
+    if (sent) event.preventDefault(); // it is on its way
+    sent = true;
+  });
+  window.addEventListener("pageshow", () => { sent = false; });
   window.addEventListener("beforeunload", (event) => {
     if (changed && !sent) event.preventDefault();
   });

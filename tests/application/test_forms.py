@@ -1,0 +1,157 @@
+"""Forms: what is typed in several ways, keys that make themselves, sent once or twice."""
+
+import threading
+from typing import Any
+from unittest import mock
+
+from tests.support.capabilities import needs
+from tests.support.projects import PASSWORD, ApplicationCase, read_form
+from tests.support.servers import MARIADB, POSTGRESQL, OnServer
+
+TABLES = """
+CREATE TABLE buoy (code VARCHAR(10) PRIMARY KEY, name VARCHAR(40) NOT NULL, depth_m DECIMAL(9,3), crew INTEGER,
+  laid_on DATE, seen_at {moment});
+CREATE TABLE note (no INTEGER PRIMARY KEY, buoy_code VARCHAR(10), words VARCHAR(40), FOREIGN KEY (buoy_code) REFERENCES buoy (code));
+CREATE TABLE tag (id {uuid} PRIMARY KEY, words VARCHAR(40));
+INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL);
+"""
+DECIDED = {
+    "note": '[field.no]\nnext = "max + 1"\n',
+    "tag": '[field.id]\nnext = "uuid"\n',
+}
+
+
+class Forms:
+    """The tests, for each kind of database; not a test by itself."""
+
+    DATABASE = "lumet_test_forms"
+    MOMENT, UUID = "TIMESTAMP", "CHAR(36)"
+
+    @classmethod
+    def script(cls) -> str:
+        return TABLES.format(moment=cls.MOMENT, uuid=cls.UUID)
+
+    @classmethod
+    def decide(cls: Any) -> None:
+        for name, lines in DECIDED.items():
+            path = cls.folder / f"design/tables/{name}.toml"
+            path.write_text(path.read_text() + lines)
+
+    def test_what_is_typed_in_several_ways_is_one_value(self: Any) -> None:
+        client = self.client()
+        self.app.extensions["users"].set_profile(1, "en_GB", "")
+        for depth, crew, day, moment in (
+            ("1234.5", "1200", "2026-11-17", "2026-11-17T09:40"),
+            ("1,234.500", "1,200", "17/11/2026", "17/11/2026 09:40"),
+            ("1 234.5", "1 200", "17 Nov 2026", "17 Nov 2026, 09:40"),
+        ):
+            typed = {"code": "X", "name": "X", "depth_m": depth, "crew": crew,
+                     "laid_on": day, "seen_at": moment}  # fmt: skip
+            answer = client.post("/t/buoy/add", data=typed)
+            self.assertEqual(answer.status_code, 302, typed)
+            (row,) = self.rows(
+                "SELECT depth_m, crew, laid_on, seen_at FROM buoy WHERE code = 'X'"
+            )
+            found = (
+                float(row[0]),
+                row[1],
+                str(row[2]),
+                str(row[3]).replace("T", " ")[:16],
+            )
+            self.assertEqual(found, (1234.5, 1200, "2026-11-17", "2026-11-17 09:40"))
+            self.change("DELETE FROM buoy WHERE code = 'X'")
+        with mock.patch(f"{self.package}.fields._language", lambda: "de_DE"):
+            typed |= {"depth_m": "1.234,5", "crew": "1.200", "laid_on": "17.11.2026"}
+            page = client.post("/t/buoy/add", data=typed)
+            self.assertEqual(page.status_code, 422)
+            self.assertIn("This may be two numbers.", page.text)
+            typed |= {"crew": "1200", "seen_at": ""}
+            self.assertEqual(client.post("/t/buoy/add", data=typed).status_code, 302)
+        (row,) = self.rows("SELECT depth_m, crew FROM buoy WHERE code = 'X'")
+        self.assertEqual((float(row[0]), row[1]), (1234.5, 1200))
+        self.change("DELETE FROM buoy WHERE code = 'X'")
+
+    def test_keys_make_themselves_and_stay(self: Any) -> None:
+        client = self.client()
+        self.change("DELETE FROM note")
+        for words in ("one", "two"):
+            answer = client.post("/t/note/add", data={"words": words})
+            self.assertEqual(answer.status_code, 302)
+        self.assertEqual(
+            self.rows("SELECT no, words FROM note ORDER BY no"),
+            [(1, "one"), (2, "two")],
+        )
+        answer = client.post("/t/tag/add", data={"words": "made"})
+        self.assertEqual(answer.status_code, 302)
+        ((made,),) = self.rows("SELECT id FROM tag")
+        self.assertEqual(len(str(made)), 36)
+        self.assertIn("made", client.get(answer.location).text)
+        form = self.form_data(client, "/t/buoy/r/NR1/edit")
+        self.assertNotIn("code", form)
+        client.post("/t/buoy/r/NR1/edit", data=form | {"code": "ZZ", "name": "Norther"})
+        self.assertEqual(self.rows("SELECT code, name FROM buoy"), [("NR1", "Norther")])
+
+    def test_numbers_are_given_once_when_many_save_together(self: Any) -> None:
+        clients = [self.client() for _ in range(6)]
+        self.change("DELETE FROM note")
+        codes: list[int] = []
+
+        def add(client: Any) -> None:
+            for number in range(3):
+                answer = client.post("/t/note/add", data={"words": str(number)})
+                codes.append(answer.status_code)
+
+        threads = [threading.Thread(target=add, args=(client,)) for client in clients]
+        for each in threads:
+            each.start()
+        for each in threads:
+            each.join()
+        added = codes.count(302)
+        self.assertEqual({*codes} - {302, 503}, set())
+        found = [row[0] for row in self.rows("SELECT no FROM note ORDER BY no")]
+        self.assertEqual(found, list(range(1, added + 1)))
+        self.assertGreater(added, 6)
+
+    def test_a_form_that_is_sent_twice_makes_one_record(self: Any) -> None:
+        client = self.client()
+        form = read_form(client.get("/t/note/add").text) | {"words": "once", "no": ""}
+        first = client.post("/t/note/add", data=form)
+        again = client.post("/t/note/add", data=form)
+        self.assertEqual(first.location, again.location)
+        self.assertEqual(
+            self.rows("SELECT count(*) FROM note WHERE words = 'once'"), [(1,)]
+        )
+        wrong = read_form(client.get("/t/note/add").text) | {"buoy_code": "nowhere"}
+        self.assertEqual(client.post("/t/note/add", data=wrong).status_code, 422)
+        good = wrong | {"buoy_code": "NR1"}
+        self.assertEqual(client.post("/t/note/add", data=good).status_code, 302)
+        here = client.post("/t/note/add", data={"words": "here", "then": "here"})
+        self.assertRegex(here.location, r"^/t/note/r/\d+/edit$")
+
+    def test_a_conflict_says_who_and_when(self: Any) -> None:
+        client, users = self.client(), self.app.extensions["users"]
+        users.add("tove", PASSWORD, ["steward"])
+        other = self.app.test_client()
+        other.post("/sign-in", data={"name": "tove", "password": PASSWORD})
+        mine = self.form_data(client, "/t/buoy/r/NR1/edit") | {"name": "Mine"}
+        theirs = self.form_data(other, "/t/buoy/r/NR1/edit") | {"name": "Theirs"}
+        other.post("/t/buoy/r/NR1/edit", data=theirs)
+        page = client.post("/t/buoy/r/NR1/edit", data=mine)
+        self.assertEqual(page.status_code, 409)
+        self.assertIn("tove saved this record since you opened it, ", page.text)
+
+
+class SqliteForms(Forms, ApplicationCase):
+    SCRIPT = TABLES.format(moment="TIMESTAMP", uuid="CHAR(36)")
+
+
+@needs("postgresql")
+class PostgresqlForms(Forms, OnServer, ApplicationCase):
+    SERVER = POSTGRESQL
+    UUID = "UUID"
+
+
+@needs("mariadb")
+class MariadbForms(Forms, OnServer, ApplicationCase):
+    SERVER = MARIADB
+    MOMENT = "DATETIME"
