@@ -54,9 +54,11 @@ USER = text(
 )
 RESULTS = {"ok": ("Passed", "good"), "dim": ("Dim", "warn"), "out": ("Out", "bad")}
 MENU = [(f"table_{n}", f"Coastal table {n}") for n in range(11)] + [("light", "Lights"), ("keeper", "Keepers"), ("reading", "Readings")]  # fmt: skip
+MARK = select(light.c.name).where(light.c.id == bindparam("light"))
 LABELS = ["Light", "Keeper", "Taken at", "Lamp current, A", "Battery, V", "Temperature, °C", "Result"]  # fmt: skip
 MOST = 10_000
 SIZE = 25
+LINKS = ("First", "Earlier", "Later", "Last")
 
 PAGE = """<!doctype html>
 <html lang="en-GB"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Readings</title>
@@ -71,7 +73,7 @@ PAGE = """<!doctype html>
 <div class="head"><h1>Readings</h1><div class="count">{% if count > most %}more than {{ "{:,}".format(most) }}{% else %}{{ "{:,}".format(count) }}{% endif %}</div>
 <div class="acts"><a class="btn plain" href="?panel=views">Views</a><a class="btn plain" href="?panel=out">Take out</a><a class="btn main" href="/t/reading/add">Add reading</a></div></div>
 <div class="bar"><form role="search"><input type="search" name="q" value="{{ q }}" aria-label="Search" placeholder="Search"><button class="btn">Search</button></form>
-<a class="btn plain" href="?panel=filter">Filter</a></div>
+{% if mark %}<span class="mark">Light <b>{{ mark }}</b><a href="?" aria-label="Without Light {{ mark }}">×</a></span>{% endif %}<a class="btn plain" href="?panel=filter">Filter</a></div>
 <div class="sheet scroll" tabindex="0" role="region" aria-label="Readings"><table class="rows"><thead><tr><th scope="col"><a href="?sort=code">Reading</a></th>
 {% for label in labels %}<th scope="col"><a href="?sort={{ loop.index }}">{{ label }}</a></th>{% endfor %}</tr></thead><tbody>
 {% for row in rows %}<tr><td><input type="checkbox" form="several" name="row" value="{{ row.id }}" aria-label="{{ row.code }}"><a class="title" href="/t/reading/r/{{ row.id }}">{{ row.code }}</a></td>
@@ -179,18 +181,14 @@ def create_app() -> Flask:
             else:
                 rows = connection.execute(statement(*shape), bound).all()
             count = connection.execute(counting(*shape), bound).scalar_one()
+            mark = connection.execute(MARK, bound).scalar() if "light" in bound else ""
         rows = rows[:SIZE]
         later = json.dumps([rows[-1].taken_at.isoformat(), rows[-1].id]) if rows else ""
-        links = [
-            ("First", "?"),
-            ("Earlier", ""),
-            ("Later", f"?after={later}"),
-            ("Last", "?last=1"),
-        ]
+        links = zip(LINKS, ("?", "", f"?after={later}", "?last=1"), strict=True)
         return page.render(
             rows=rows, count=count, most=MOST, menu=MENU, user=user, labels=LABELS,
             results=RESULTS, links=links, moment=moment, number=number,
-            q=request.args.get("q", ""), token=session["token"],
+            q=request.args.get("q", ""), token=session["token"], mark=mark,
         )  # fmt: skip
 
     @app.get("/bare")
