@@ -1,8 +1,11 @@
 """Forms: what is typed in several ways, keys that make themselves, sent once or twice."""
 
+import io
 import threading
 from typing import Any
 from unittest import mock
+
+from PIL import Image
 
 from tests.support.capabilities import needs
 from tests.support.projects import PASSWORD, ApplicationCase, read_form
@@ -10,10 +13,10 @@ from tests.support.servers import MARIADB, POSTGRESQL, OnServer
 
 TABLES = """
 CREATE TABLE buoy (code VARCHAR(10) PRIMARY KEY, name VARCHAR(40) NOT NULL, depth_m DECIMAL(9,3), crew INTEGER,
-  laid_on DATE, seen_at {moment});
+  laid_on DATE, seen_at {moment}, photo {bytes});
 CREATE TABLE note (no INTEGER PRIMARY KEY, buoy_code VARCHAR(10), words VARCHAR(40), FOREIGN KEY (buoy_code) REFERENCES buoy (code));
 CREATE TABLE tag (id {uuid} PRIMARY KEY, words VARCHAR(40));
-INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL);
+INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL, NULL);
 """
 DECIDED = {
     "note": '[field.no]\nnext = "max + 1"\n',
@@ -25,11 +28,12 @@ class Forms:
     """The tests, for each kind of database; not a test by itself."""
 
     DATABASE = "lumet_test_forms"
-    MOMENT, UUID = "TIMESTAMP", "CHAR(36)"
+    MOMENT, UUID, BYTES = "TIMESTAMP", "CHAR(36)", "BLOB"
+    HELD = "x'{}'"
 
     @classmethod
     def script(cls) -> str:
-        return TABLES.format(moment=cls.MOMENT, uuid=cls.UUID)
+        return TABLES.format(moment=cls.MOMENT, uuid=cls.UUID, bytes=cls.BYTES)
 
     @classmethod
     def decide(cls: Any) -> None:
@@ -128,6 +132,32 @@ class Forms:
         here = client.post("/t/note/add", data={"words": "here", "then": "here"})
         self.assertRegex(here.location, r"^/t/note/r/\d+/edit$")
 
+    def test_pictures_are_shown_small(self: Any) -> None:
+        client = self.client()
+        made = io.BytesIO()
+        Image.new("RGB", (900, 300), "#1f7a8c").save(made, "PNG")
+        address = "/t/buoy/r/NR1/picture/photo"
+        for raw, status in (
+            (made.getvalue(), 200),
+            (b"<script>alert(1)</script>", 404),
+        ):
+            held = self.HELD.format(raw.hex())
+            self.change(f"UPDATE buoy SET photo = {held} WHERE code = 'NR1'")
+            answer = client.get(address)
+            self.assertEqual(answer.status_code, status)
+            if status == 200:
+                self.assertEqual(answer.content_type, "image/jpeg")
+                self.assertEqual(Image.open(io.BytesIO(answer.data)).size, (320, 107))
+        page = client.get("/t/buoy?columns=photo").text
+        self.assertIn(f'<img class="picture" src="{address}" alt="Photo"', page)
+        self.assertIn(
+            f'src="{address}"', client.get("/t/buoy?columns=photo&as=cards").text
+        )
+        self.assertIn(f'src="{address}"', client.get("/t/buoy/r/NR1").text)
+        self.assertEqual(client.get("/t/buoy/r/NR1/picture/name").status_code, 404)
+        self.assertEqual(client.get("/t/buoy/r/XX/picture/photo").status_code, 404)
+        self.change("UPDATE buoy SET photo = NULL")
+
     def test_a_conflict_says_who_and_when(self: Any) -> None:
         client, users = self.client(), self.app.extensions["users"]
         users.add("tove", PASSWORD, ["steward"])
@@ -142,13 +172,14 @@ class Forms:
 
 
 class SqliteForms(Forms, ApplicationCase):
-    SCRIPT = TABLES.format(moment="TIMESTAMP", uuid="CHAR(36)")
+    SCRIPT = TABLES.format(moment="TIMESTAMP", uuid="CHAR(36)", bytes="BLOB")
 
 
 @needs("postgresql")
 class PostgresqlForms(Forms, OnServer, ApplicationCase):
     SERVER = POSTGRESQL
-    UUID = "UUID"
+    UUID, BYTES = "UUID", "BYTEA"
+    HELD = "'\\x{}'"
 
 
 @needs("mariadb")

@@ -144,6 +144,7 @@ _SQLALCHEMY_TYPES = {
 }
 _TEXT_FIELDS = frozenset({"TextField", "LongTextField", "EmailField", "WebAddressField",
                           "PhoneField"})  # fmt: skip
+_NEVER_ENTERED = ("OtherField", "PictureField")
 ALL = "ALL"
 
 
@@ -425,7 +426,7 @@ class _Builder:
     ) -> str:
         kind = _FIELDS[decided.kind]
         if column.type.kind == "binary":
-            kind = "OtherField"
+            kind = "PictureField" if decided.kind == "image" else "OtherField"
         elif kind == "DecimalField" and column.type.kind in ("float", "integer"):
             kind = "FloatField" if column.type.kind == "float" else "IntegerField"
         label = decided.label or column.name
@@ -456,7 +457,7 @@ class _Builder:
     def _validators(
         self, table: Table, column: Column, decided: FieldDecisions, kind: str
     ) -> list[str]:
-        if decided.read_only or kind == "OtherField" or table.is_view:
+        if decided.read_only or kind in _NEVER_ENTERED or table.is_view:
             return []
         found = []
         fills_itself = (
@@ -747,7 +748,7 @@ _OWN_TYPE_NAMES = (
     "decimal",
 )
 _FORM_NAMES = (
-    *sorted({*_FIELDS.values(), "FloatField", "RecordForm", "Rule"}),
+    *sorted({*_FIELDS.values(), "FloatField", "PictureField", "RecordForm", "Rule"}),
     "all_of",
     "any_of",
     "compare",

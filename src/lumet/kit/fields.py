@@ -517,6 +517,10 @@ class OtherField(ValueField):
     """A value that is shown and never entered."""
 
 
+class PictureField(OtherField):
+    """A picture, which the database holds as bytes; shown small, and not entered."""
+
+
 def required() -> Any:
     """The column needs a value."""
 

@@ -78,6 +78,18 @@ def meaning(error: DBAPIError) -> Refusal:
     return Refusal(kind, columns, constraint[1] if constraint else "")
 
 
+def is_passing(error: DBAPIError) -> bool:
+    """Tell whether transactions got in each other's way, so that the same work, done
+    again from its beginning, will do."""
+    original = error.orig
+    if getattr(original, "sqlstate", None) in ("40001", "40P01"):
+        return True
+    if getattr(original, "sqlite_errorname", "") == "SQLITE_BUSY_SNAPSHOT":
+        return True
+    number = original.args[0] if original is not None and original.args else 0
+    return number in (1213, 1020)
+
+
 def _of_sqlite(name: str, said: str) -> Refusal:
     if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED", "SQLITE_INTERRUPT")):
         return Refusal("busy")

@@ -1,9 +1,13 @@
 """The pages of records: shown, added, edited and deleted."""
 
+import random
 import secrets
+import time
+from collections.abc import Callable
 from typing import Any
 
 from flask import (
+    Response,
     abort,
     current_app,
     flash,
@@ -15,17 +19,20 @@ from flask import (
 )
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
+from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.log import Deed, Entry, Wanted, recorded
+from ..accounts.log import Deed, Entry, Recording, Wanted, recorded
 from ..accounts.sent import SentForms
 from ..addresses import encode_key
+from ..fields import PictureField
 from ..reach import LeavesReach, Reach
-from ..refusals import meaning
+from ..refusals import is_passing, meaning
 from .deleting import beyond_delete, consequences
 from .lookups import FOUND_AT_ONCE, fill_lookups, lookup_plan
 from .model import TablePages
+from .pictures import NoPicture, small_picture
 from .record import Record, read_blocks, record_plan
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .site import (
@@ -41,6 +48,7 @@ from .views import blueprint, key_of, pages_of
 
 __all__ = ["blueprint"]
 
+TRIES = 8  # at a transaction that others got in the way of
 ONCE = "once"  # the form field with the token that lets it be saved once
 RETURN = "return-to"  # the form field that says where one came from
 
@@ -80,6 +88,46 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     )
 
 
+@blueprint.get("/t/<name>/r/<segment>/picture/<column>")
+def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
+    """A picture of a record, made small."""
+    pages, within = pages_of(name)
+    shown = pages.fields.get(column)
+    if not pages.key or not isinstance(shown, PictureField):
+        abort(404)
+    if within.hides(pages.table.fullname, column):
+        abort(404)
+    rows = within.rows(pages.table)
+    key = key_of(pages, segment)
+    statement = select(rows.c[column]).where(*[rows.c[k] == v for k, v in key.items()])
+    with site().database.reading() as connection:
+        raw = within.run(connection, statement).scalar()
+    try:
+        small, kind = small_picture(bytes(raw or b""))
+    except NoPicture:
+        abort(404)
+    answer = Response(small, content_type=kind)
+    answer.headers["Cache-Control"] = "private, max-age=60"
+    return answer
+
+
+def _written(work: Callable[[Connection, Recording], Outcome]) -> Outcome:
+    """Carry out `work` in one transaction; again, from its beginning, where transactions
+    got in each other's way."""
+    for tried in range(TRIES):
+        try:
+            with (
+                recorded(site().log) as recording,
+                site().database.writing() as connection,
+            ):
+                return work(connection, recording)
+        except DBAPIError as error:
+            if tried == TRIES - 1 or not is_passing(error):
+                raise
+        time.sleep(random.uniform(0.01, 0.05) * (tried + 1))
+    raise AssertionError
+
+
 def _saver(pages: TablePages, within: Reach) -> Saver:
     return Saver(site(), pages, within, current_app.config["SECRET_KEY"])
 
@@ -114,13 +162,17 @@ def _add(
     is, "" when none was added."""
     name = pages.name
     outcome = Outcome(saver.blank({}))
+
+    def work(connection: Connection, recording: Recording) -> Outcome:
+        outcome = saver.add(connection, request.form)
+        if outcome.key:
+            title = _title(pages, within, connection, outcome.key)
+            told = Deed("add", name, outcome.key, title, changes=outcome.changes)
+            recording.begin(actor(), told)
+        return outcome
+
     try:
-        with recorded(site().log) as recording, site().database.writing() as connection:
-            outcome = saver.add(connection, request.form)
-            if outcome.key:
-                title = _title(pages, within, connection, outcome.key)
-                told = Deed("add", name, outcome.key, title, changes=outcome.changes)
-                recording.begin(actor(), told)
+        outcome = _written(work)
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         outcome = _refused(pages, saver, outcome, error)
     if not outcome.key:
@@ -250,17 +302,19 @@ def _raise_if_busy(error: DBAPIError) -> None:
 def _save(
     pages: TablePages, saver: Saver, key: dict[str, Any], typed: MultiDict[str, str]
 ) -> Outcome:
+    def work(connection: Connection, recording: Recording) -> Outcome:
+        outcome = saver.edit(connection, key, typed)
+        _note_beyond(pages, saver)
+        if outcome.key and outcome.changes:
+            segment = encode_key(tuple(key.values()))
+            title = _title(pages, saver.reach, connection, outcome.key)
+            changes = outcome.changes
+            told = Deed("edit", pages.name, segment, title, changes=changes)
+            recording.begin(actor(), told)
+        return outcome
+
     try:
-        with recorded(site().log) as recording, site().database.writing() as connection:
-            outcome = saver.edit(connection, key, typed)
-            _note_beyond(pages, saver)
-            if outcome.key and outcome.changes:
-                segment = encode_key(tuple(key.values()))
-                title = _title(pages, saver.reach, connection, outcome.key)
-                changes = outcome.changes
-                told = Deed("edit", pages.name, segment, title, changes=changes)
-                recording.begin(actor(), told)
-            return outcome
+        return _written(work)
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         if isinstance(error, DBAPIError):
             _raise_if_busy(error)

@@ -26,6 +26,7 @@ from ..fields import (
     ChoiceField,
     LinkedField,
     LongTextField,
+    PictureField,
     TextField,
     ValueField,
 )
@@ -57,9 +58,13 @@ class Cell(NamedTuple):
     tone: str = ""
     said: str = ""  # of one without a value: what is read out
     whole: str = ""  # of a long text: all of it
+    picture: str = ""  # the address of a picture, which the text stands for
 
     def __html__(self) -> str:
-        text, address, tone, said, whole = self
+        text, address, tone, said, whole, picture = self
+        if picture:
+            source, alt = escape(picture), escape(text)
+            return f'<img class="picture" src="{source}" alt="{alt}" loading="lazy">'
         if address:
             return f'<a href="{escape(address)}">{escape(text)}</a>'
         if tone:
@@ -209,12 +214,26 @@ class Selection:
             return self._borrowed_cell(key)
         if key in self.pages.extras:
             return self._made_cell(self.extra_place(key), field)
+        if isinstance(field, PictureField) and self.pages.key:
+            return self._picture_cell(key, address)
         make, empty = self.cell_maker(field), self.empty
         if self.pages.is_binary(key):
             value = self.value_reader(key)
             return lambda row: empty if value(row) is None else make(value(row))
         place = self.place(self.base, key)
         return lambda row: empty if row[place] is None else make(row[place])
+
+    def _picture_cell(self, key: str, address: Callable[[str], str]) -> Reader:
+        length, record = self.value_reader(key), self.key_reader()
+        home, empty = address(self.pages.name), self.empty
+        label = self.pages.label(key)
+
+        def read(row: Row[Any]) -> Cell:
+            if length(row) is None:
+                return empty
+            return Cell(label, picture=f"{home}{record(row)}/picture/{key}")
+
+        return read
 
     def _made_cell(self, place: int, field: ValueField) -> Reader:
         make, empty = self.cell_maker(field), self.empty
