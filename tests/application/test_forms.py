@@ -1,6 +1,7 @@
 """Forms: what is typed in several ways, keys that make themselves, sent once or twice."""
 
 import io
+import re
 import threading
 from typing import Any
 from unittest import mock
@@ -9,7 +10,7 @@ from PIL import Image
 
 from tests.support.capabilities import needs
 from tests.support.projects import PASSWORD, ApplicationCase, read_form
-from tests.support.servers import MARIADB, POSTGRESQL, OnServer
+from tests.support.servers import MARIADB, POSTGRESQL, OnServer, connect
 
 TABLES = """
 CREATE TABLE buoy (code VARCHAR(10) PRIMARY KEY, name VARCHAR(40) NOT NULL, depth_m DECIMAL(9,3), crew INTEGER,
@@ -30,6 +31,7 @@ class Forms:
     DATABASE = "lumet_test_forms"
     MOMENT, UUID, BYTES = "TIMESTAMP", "CHAR(36)", "BLOB"
     HELD = "x'{}'"
+    KILL: str | None = None  # what ends a connection, by its number
 
     @classmethod
     def script(cls) -> str:
@@ -64,7 +66,7 @@ class Forms:
             )
             self.assertEqual(found, (1234.5, 1200, "2026-11-17", "2026-11-17 09:40"))
             self.change("DELETE FROM buoy WHERE code = 'X'")
-        with mock.patch(f"{self.package}.fields._language", lambda: "de_DE"):
+        with mock.patch(f"{self.package}.here.language", lambda: "de_DE"):
             typed |= {"depth_m": "1.234,5", "crew": "1.200", "laid_on": "17.11.2026"}
             page = client.post("/t/buoy/add", data=typed)
             self.assertEqual(page.status_code, 422)
@@ -115,6 +117,83 @@ class Forms:
         found = [row[0] for row in self.rows("SELECT no FROM note ORDER BY no")]
         self.assertEqual(found, list(range(1, added + 1)))
         self.assertGreater(added, 6)
+
+    def test_no_update_of_many_editors_is_lost(self: Any) -> None:
+        clients = [self.client() for _ in range(5)]
+        home = "/t/buoy/r/NR1/edit"
+
+        def count_up(client: Any) -> None:
+            left = 4
+            while left:
+                form = self.form_data(client, home)
+                typed = form | {"crew": str(int(form["crew"]) + 1)}
+                left -= client.post(home, data=typed).status_code == 302
+
+        threads = [threading.Thread(target=count_up, args=(c,)) for c in clients]
+        for each in threads:
+            each.start()
+        for each in threads:
+            each.join(60)
+        self.assertFalse(any(each.is_alive() for each in threads))
+        ((crew,),) = self.rows("SELECT crew FROM buoy WHERE code = 'NR1'")
+        self.assertEqual(crew, 3 + 4 * len(clients))
+        self.change("UPDATE buoy SET crew = 3 WHERE code = 'NR1'")
+
+    def test_a_delete_notices_that_somebody_changed_the_record(self: Any) -> None:
+        client = self.client()
+        self.change("INSERT INTO buoy (code, name) VALUES ('GO', 'Going')")
+        address = "/t/buoy/r/GO/delete"
+        seen = re.search(r'name="seen" value="(\w+)"', client.get(address).text)
+        assert seen is not None
+        self.change("UPDATE buoy SET name = 'Staying' WHERE code = 'GO'")
+        answer = client.post(address, data={"seen": seen[1]})
+        self.assertEqual(answer.status_code, 409)
+        self.assertIn("Somebody changed this record meanwhile.", answer.text)
+        seen = re.search(r'name="seen" value="(\w+)"', answer.text)
+        assert seen is not None
+        answer = client.post(address, data={"seen": seen[1]})
+        self.assertEqual(answer.status_code, 302)
+        self.assertEqual(self.rows("SELECT * FROM buoy WHERE code = 'GO'"), [])
+
+    def test_a_lost_connection_loses_nothing_that_was_typed(self: Any) -> None:
+        if self.KILL is None:
+            self.skipTest("there is no connection to lose to a file")
+        client = self.client()
+        pages = self.app.extensions["site"].registry["buoy"]
+
+        def cut(connection: Any, *_: Any, **__: Any) -> None:
+            raw = connection.connection.driver_connection
+            self.change(self.KILL.format(self.number_of(raw)))
+
+        with mock.patch.object(pages, "before_save", cut):
+            added = client.post("/t/buoy/add", data={"code": "ZZ", "name": "Lost <1>"})
+            form = self.form_data(client, "/t/buoy/r/NR1/edit")
+            edited = client.post("/t/buoy/r/NR1/edit", data=form | {"name": "Lost <1>"})
+        for answer in (added, edited):
+            self.assertEqual(answer.status_code, 503)
+            self.assertIn("The database cannot be reached.", answer.text)
+            self.assertIn('value="Lost &lt;1&gt;"', answer.text)
+        self.assertEqual(self.rows("SELECT code, name FROM buoy"), [("NR1", "North")])
+
+    def test_a_lock_that_lasts_is_said_and_nothing_typed_is_lost(self: Any) -> None:
+        if self.KILL is None:
+            self.skipTest("a whole file is locked at once: see the tests of pages")
+        client = self.client()
+        form = self.form_data(client, "/t/buoy/r/NR1/edit")
+        engine = connect(self.address)
+        self.addCleanup(engine.dispose)
+        with (
+            engine.connect().execution_options(
+                isolation_level="READ COMMITTED"
+            ) as other,
+            other.begin(),
+        ):
+            other.exec_driver_sql("UPDATE buoy SET crew = 4 WHERE code = 'NR1'")
+            answer = client.post("/t/buoy/r/NR1/edit", data=form | {"name": "Typed"})
+            other.get_transaction().rollback()
+        self.assertEqual(answer.status_code, 503)
+        self.assertIn("Somebody else is changing what this needs", answer.text)
+        self.assertIn('value="Typed"', answer.text)
 
     def test_a_form_that_is_sent_twice_makes_one_record(self: Any) -> None:
         client = self.client()
@@ -180,9 +259,19 @@ class PostgresqlForms(Forms, OnServer, ApplicationCase):
     SERVER = POSTGRESQL
     UUID, BYTES = "UUID", "BYTEA"
     HELD = "'\\x{}'"
+    KILL = "SELECT pg_terminate_backend({})"
+
+    @staticmethod
+    def number_of(raw: Any) -> int:
+        return int(raw.info.backend_pid)
 
 
 @needs("mariadb")
 class MariadbForms(Forms, OnServer, ApplicationCase):
     SERVER = MARIADB
     MOMENT = "DATETIME"
+    KILL = "KILL {}"
+
+    @staticmethod
+    def number_of(raw: Any) -> int:
+        return int(raw.thread_id())

@@ -60,7 +60,7 @@ class PostgresqlRooms(Rooms, ApplicationCase):
         "infinity",
         "4000-01-01",
         "1 year 2 mons",
-        "{1,2}",
+        "1, 2",
         "[1,5)",
         "10.0.0.1/8",
         "1 bytes",
@@ -79,4 +79,4 @@ class MariadbRooms(Rooms, ApplicationCase):
         cls.addClassCleanup(run, MARIADB, drop)
         return str(super().make())
 
-    SHOWN = ("a,b", "0000-00-00", "-100:30:00", "POINT(1 2)", "2026")
+    SHOWN = ("A, B", "0000-00-00", "-100:30:00", "POINT(1 2)", "2026")

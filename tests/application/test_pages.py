@@ -319,7 +319,7 @@ class LookupTest(PagesCase):
             answer = client.get(
                 "/t/light/choices/station_id", query_string={"q": search}
             )
-            return [each["text"] for each in answer.get_json()]
+            return [each["text"] for each in answer.get_json()["found"]]
 
         self.assertEqual(find("holm"), ["Tern Holm"])
         self.assertEqual(find("79%"), ["Far 79%"])
@@ -329,7 +329,7 @@ class LookupTest(PagesCase):
         self.assertEqual(client.get("/t/light/choices/name").status_code, 404)
         page = self.text(client, "/t/light/r/2/edit")
         self.assertIn('data-more="1"', page)
-        self.assertIn('<option value="1" selected>Tern Holm</option>', page)
+        self.assertRegex(page, '<option value="1"[^>]* selected>Tern Holm</option>')
 
 
 class SafetyTest(PagesCase):

@@ -6,7 +6,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, Evidence
 from lumet.facts.model import Database
 from lumet.inference.inferring import infer, infer_access
-from lumet.inference.words import label_from, nouns_of, split_words
+from lumet.inference.words import label_from, nouns_of, split_words, unit_of
 from tests.support.builders import database, evidence, reference, table
 
 
@@ -28,15 +28,17 @@ class WordsTest(unittest.TestCase):
             with self.subTest(name):
                 self.assertEqual(label_from(split_words(name)), label)
         numbers = {
-            "range_nm": "Range, nm",
-            "cost_eur": "Cost, €",
-            "lamp_current_a": "Lamp current, A",
-            "plan_a": "Plan a",
-            "visibility_pct": "Visibility, %",
+            "range_nm": ("Range", "nm"),
+            "cost_eur": ("Cost", "€"),
+            "lamp_current_a": ("Lamp current", "A"),
+            "plan_a": ("Plan a", ""),
+            "visibility_pct": ("Visibility", "%"),
         }
-        for name, label in numbers.items():
+        for name, found in numbers.items():
             with self.subTest(name):
-                self.assertEqual(label_from(split_words(name), numeric=True), label)
+                words = split_words(name)
+                label = label_from(words, numeric=True)
+                self.assertEqual((label, unit_of(words)), found)
 
     def test_only_the_last_noun_bends(self) -> None:
         cases = {

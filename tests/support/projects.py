@@ -184,8 +184,14 @@ def read_form(page: str) -> dict[str, str]:
         ) -> None:
             given = {key: value or "" for key, value in attributes}
             name = given.get("name", "")
-            if tag == "input" and (given.get("type") != "radio" or "checked" in given):
-                self.values[name] = given.get("value", "")
+            kind = given.get("type")
+            if tag == "input" and kind == "checkbox":
+                if "checked" in given:
+                    before = self.values.get(name, "")
+                    self.values[name] = f"{before}\n{given['value']}".strip()
+            elif tag == "input" and kind != "file":
+                if kind != "radio" or "checked" in given:
+                    self.values[name] = given.get("value", "")
             elif tag == "textarea":
                 self.area = name
                 self.values[name] = ""

@@ -8,7 +8,9 @@ from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any
+from zoneinfo import available_timezones
 
+from lumet.design.following import columns_followed, lookup_reference
 from lumet.design.statements import (
     BYTE_ORDER_MARK,
     Path,
@@ -23,9 +25,11 @@ from lumet.design.vocabulary import (
     NEXT,
     PAGE_KINDS,
     SLOW,
+    STAMPS,
     TONES,
     TOTALS,
     WAYS,
+    WIDTHS,
     Detail,
     Entry,
     FieldDecisions,
@@ -49,7 +53,7 @@ _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _SECTIONS = ("list", *_PAGES, "sections", "details", "refers", "field")
 _FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
-_FORMULA = ("formula", "label", "kind", "help", "choices", "tones")
+_FORMULA = ("formula", "label", "kind", "help", "choices", "tones", "unit")
 _LEAVES = (*_ROOT, *_LIST, *_FIELD)
 
 
@@ -268,7 +272,8 @@ class _TableReader:
     def field(self, path: Path, value: dict[str, Any], into: dict[Path, Any]) -> None:
         for key, item in value.items():
             if self.checker.known((*path, key), key, _FIELD, "A field has no key"):
-                self.leaf((*path, key), item, _FIELD[key].takes, into)
+                takes = "choosable" if key == "where" else _FIELD[key].takes
+                self.leaf((*path, key), item, takes, into)
 
     def formula(
         self, path: Path, name: str, value: dict[str, Any], into: dict[Path, Any]
@@ -316,7 +321,7 @@ class _TableReader:
         if not known:
             return None
         table = self.table
-        if value == "lookup" and table and table.reference_of(path[1]) is None:
+        if value == "lookup" and table and lookup_reference(table, path[1]) is None:
             self.checker.wrong(path, f"{table.name}.{path[1]} refers to no table.")
             return None
         return str(value)
@@ -430,6 +435,58 @@ class _TableReader:
         known = self.checker.known(path, str(value), SLOW, "slow takes no")
         return str(value) if known else None
 
+    def _read_width(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), WIDTHS, "width takes no")
+        return str(value) if known else None
+
+    def _read_stamp(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), STAMPS, "stamp takes no")
+        if not known or self.table is None:
+            return str(value) if known else None
+        kind = self.table.column(path[1]).type.kind
+        wanted = ("date", "moment", "text") if value.endswith(" at") else ("text",)
+        if kind not in wanted:
+            self.checker.wrong(path, f"{path[1]} is of another type than {value}.")
+            return None
+        return str(value)
+
+    def _read_zone(self, path: Path, value: Any) -> str | None:
+        zones = sorted(available_timezones())
+        known = self.checker.known(path, str(value), zones, "There is no time zone")
+        return str(value) if known else None
+
+    def _read_folder(self, path: Path, value: Any) -> str | None:
+        """Check a folder among the uploads: relative, and not above them."""
+        if not self.checker.text(path, value):
+            return None
+        if re.fullmatch(r"[\w-][\w.-]*(/[\w-][\w.-]*)*", str(value)):
+            return str(value)
+        problem = "folder takes a path below the uploads: letters, digits, - and /."
+        self.checker.wrong(path, problem)
+        return None
+
+    def _read_follows(self, path: Path, value: Any) -> tuple[str, ...] | None:
+        """Check columns that a lookup can follow; an empty list lets it follow none."""
+        columns = self.checker.texts(path, value)
+        if columns is None or self.table is None or self.database is None:
+            return columns
+        possible = columns_followed(self.table, path[1], self.database)
+        what = f"{self.table.name}.{path[1]} cannot follow"
+        good = [self.checker.known(path, each, possible, what) for each in columns]
+        return columns if all(good) else None
+
+    def _read_choosable(self, path: Path, value: Any) -> str | None:
+        """Check a condition over the table that a lookup refers to."""
+        if self.table is None or self.database is None:
+            return self._read_text(path, value)
+        reference = lookup_reference(self.table, path[1])
+        if reference is None:
+            problem = f"{self.table.name}.{path[1]} refers to no table."
+            self.checker.wrong(path, problem)
+            return None
+        referred = self.database.table(reference.referred_table)
+        return self._read_expression(path, value, is_condition=True, table=referred)
+
     def _read_next(self, path: Path, value: Any) -> str | None:
         known = self.checker.known(path, str(value), NEXT, "next takes no")
         if not known or self.table is None:
@@ -453,14 +510,18 @@ class _TableReader:
         return self._read_expression(path, value, is_condition=True)
 
     def _read_expression(
-        self, path: Path, value: Any, is_condition: bool
+        self,
+        path: Path,
+        value: Any,
+        is_condition: bool,
+        table: Table | None = None,
     ) -> str | None:
         if not self.checker.text(path, value):
             return None
         if self.table is None or self.database is None:
             return str(value)
         problems = check_expression(
-            value, self.table, self.database, is_condition=is_condition
+            value, table or self.table, self.database, is_condition=is_condition
         )
         for problem in problems:
             self.checker.wrong(path, problem)

@@ -27,9 +27,12 @@ FieldKind = Literal[
     "date",
     "time",
     "moment",
+    "duration",
     "choice",
+    "several",
     "lookup",
     "json",
+    "secret",
     "other",
 ]
 Tone = Literal["good", "warn", "bad", "calm"]
@@ -57,6 +60,8 @@ class Entry:
         return self.path[:-1]
 
 
+STAMPS = ("created at", "created by", "changed at", "changed by")
+WIDTHS = ("narrow", "wide")
 WAYS = ("table", "cards", "groups", "chart")
 EDITS = ("on its page", EDIT_IN_PLACE)
 NEXT = ("max + 1", "uuid")
@@ -85,6 +90,20 @@ class FieldDecisions:
         "",
     )
     help: str = _key("a line below the control", '"in nautical miles"', "")
+    unit: str = _key("what stands behind the value", '"nm"', "")
+    placeholder: str = _key(
+        "what stands in the control as long as it is empty", '"such as LT-04"', ""
+    )
+    width: str = _key(
+        'how much room its control has: "narrow" or "wide", by default as its kind wants',
+        '"wide"',
+        "",
+    )
+    zone: str = _key(
+        "of a moment that is stored without its zone: which it is; people see their own",
+        '"UTC"',
+        "",
+    )
     references: str = _key(
         "what the column refers to, where no reference is declared",
         '"station.code"',
@@ -113,6 +132,23 @@ class FieldDecisions:
         '["district_code", "phone"]',
         (),
     )
+    follows: tuple[str, ...] = _key(
+        "of a lookup: the lookups before it that its choices have to fit",
+        '["station_id"]',
+        (),
+    )
+    where: str = _key(
+        "of a lookup: the records that can be chosen; a condition in SQL over the table"
+        " that it refers to",
+        '"closed_on IS NULL"',
+        "",
+    )
+    folder: str = _key(
+        "of a column that names files: the folder, among the uploads, where they are and"
+        " new ones go; without one the names stay texts",
+        '"station/photos"',
+        "",
+    )
     rekey: bool = _key(
         "of a key that people enter: whether it can be changed afterwards",
         "true",
@@ -122,6 +158,12 @@ class FieldDecisions:
         'what a new record has where nothing is entered: "max + 1", the next number, or'
         ' "uuid"',
         '"max + 1"',
+        "",
+    )
+    stamp: str = _key(
+        "what the application writes into it by itself: created at, created by, changed"
+        " at or changed by; where no trigger does",
+        '"changed by"',
         "",
     )
     rule: str = _key(
@@ -219,6 +261,12 @@ class TableDecisions:
         '["list", "edit"]',
         PAGE_KINDS,
     )
+    telling: tuple[str, ...] = _key(
+        "the columns below the title where one is chosen, by default the first two of"
+        " the list",
+        '["district_code", "kind"]',
+        (),
+    )
     group: str = _key("where it stands in the menu", '"Field work"', "")
     where: str = _key(
         "the rows that exist for the application: in lists, lookups and counts; a"
@@ -295,6 +343,14 @@ _TAKES: dict[str, str] = {
     "ways": "ways",
     "edit": "edit",
     "slow": "slow",
+    "unit": "text",
+    "placeholder": "text",
+    "width": "width",
+    "follows": "follows",
+    "stamp": "stamp",
+    "folder": "folder",
+    "telling": "columns",
+    "zone": "zone",
 }
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
+from lumet.design.following import columns_followed, lookup_reference
 from lumet.design.indexes import MANY_ROWS, is_served, unserved
 from lumet.design.reading import TITLE_PART
 from lumet.design.vocabulary import (
@@ -54,6 +55,7 @@ class TableModel:
     rules: tuple[str, ...]
     rekeyed: tuple[str, ...]
     numbered: tuple[tuple[str, str], ...]
+    stamps: tuple[tuple[str, str], ...]
     held: tuple[tuple[str, str, str], ...]
     singular: str
     plural: str
@@ -69,6 +71,8 @@ class TableModel:
     formulas: tuple[tuple[str, str], ...]
     borrowed: tuple[str, ...]
     ways: tuple[str, ...]
+    telling: tuple[str, ...]
+    many: bool
     in_place: bool
     unserved: tuple[str, ...]
     begins: tuple[str, ...]
@@ -113,15 +117,18 @@ _FIELDS = {
     "integer": "IntegerField",
     "money": "DecimalField",
     "percent": "DecimalField",
-    "latitude": "DecimalField",
-    "longitude": "DecimalField",
+    "latitude": "DegreesField",
+    "longitude": "DegreesField",
     "code": "CodeField",
     "decimal": "DecimalField",
     "yes/no": "YesNoField",
     "date": "DateField",
     "time": "TimeField",
     "moment": "MomentField",
+    "duration": "DurationField",
     "choice": "ChoiceField",
+    "several": "SeveralField",
+    "secret": "SecretField",
     "lookup": "LookupField",
     "json": "JsonField",
     "other": "OtherField",
@@ -144,7 +151,10 @@ _SQLALCHEMY_TYPES = {
 }
 _TEXT_FIELDS = frozenset({"TextField", "LongTextField", "EmailField", "WebAddressField",
                           "PhoneField"})  # fmt: skip
-_NEVER_ENTERED = ("OtherField", "PictureField")
+_NUMBER_FIELDS = frozenset({"IntegerField", "CodeField", "DecimalField", "FloatField",
+                            "DegreesField"})  # fmt: skip
+_NEVER_ENTERED = ("OtherField",)
+_FILE_FIELDS = ("FileField", "PictureField")
 ALL = "ALL"
 
 
@@ -201,7 +211,11 @@ class _Builder:
                   for c in shown]  # fmt: skip
         details = self._details(decisions)
         sections = self._sections(decisions, [c.name for c in shown], keys)
-        read_only = [keys[c.name] for c in shown if decisions.field[c.name].read_only]
+        read_only = [
+            keys[c.name]
+            for c in shown
+            if decisions.field[c.name].read_only or decisions.field[c.name].stamp
+        ]
         formulas = _formulas(table, decisions)
         mine = {**keys, **{name: name for name in formulas}}
         formula_fields = [
@@ -237,6 +251,11 @@ class _Builder:
                 for column in table.columns
                 if (made := _made_by(table, column, decisions.field[column.name]))
             ),
+            stamps=tuple(
+                (repr(keys[c.name]), repr(decisions.field[c.name].stamp))
+                for c in table.columns
+                if decisions.field[c.name].stamp
+            ),
             held=tuple(held),
             singular=repr(decisions.singular or table.name),
             plural=repr(decisions.plural or table.name),
@@ -267,6 +286,8 @@ class _Builder:
                 for each in decisions.field[column.name].also
             ),
             ways=tuple(repr(way) for way in decisions.list.ways),
+            telling=tuple(repr(keys[name]) for name in decisions.telling),
+            many=self.application.rows.get(table.name, 0) >= MANY_ROWS,
             in_place=decisions.list.edit == EDIT_IN_PLACE,
             unserved=self._unserved(table, decisions, keys),
             begins=self._begins(table, decisions, keys),
@@ -287,6 +308,10 @@ class _Builder:
                 (lists[c.name], repr(decisions.field[c.name].choices))
                 for c in shown
                 if decisions.field[c.name].kind == "choice"
+                or (
+                    decisions.field[c.name].kind == "several"
+                    and decisions.field[c.name].choices
+                )
             ),
             sqlalchemy=_used(mentioned, _SQLALCHEMY_NAMES),
             types=_used(mentioned, _OWN_TYPE_NAMES),
@@ -425,28 +450,57 @@ class _Builder:
         choices: str = "",
     ) -> str:
         kind = _FIELDS[decided.kind]
-        if column.type.kind == "binary":
-            kind = "PictureField" if decided.kind == "image" else "OtherField"
+        if (decided.kind in ("image", "file") and column.type.kind == "binary") or (
+            decided.kind in ("image", "file") and decided.folder
+        ):
+            kind = "PictureField" if decided.kind == "image" else "FileField"
+        elif column.type.kind == "binary":
+            kind = "OtherField"
         elif kind == "DecimalField" and column.type.kind in ("float", "integer"):
             kind = "FloatField" if column.type.kind == "float" else "IntegerField"
+        elif kind == "DurationField" and not _takes_time(column):
+            kind = _FIELDS.get(column.type.kind, "TextField")
         label = decided.label or column.name
         parts = [f"_({label!r})"]
         if kind == "LookupField":
-            reference = table.reference_of(column.name)
+            reference = lookup_reference(table, column.name)
             if reference is None or not self._is_kept(reference):
                 kind = _FIELDS["integer" if column.type.kind == "integer" else "text"]
             else:
-                parts.append(f"to={self.modules[reference.referred_table]!r}")
+                parts += self._lookup_parts(table, column, reference, decided)
         if kind == "ChoiceField":
             parts.append(f"choices={choices}")
             if decided.others:
                 parts.append("others=True")
             if decided.tones:
                 parts.append(f"tones={decided.tones!r}")
-        if kind == "DecimalField" and column.type.scale is not None:
+        if kind == "DegreesField":
+            parts.append(f"axis={decided.kind!r}")
+            if column.type.kind == "float":
+                parts.append("measured=True")
+        if kind in ("DecimalField", "DegreesField") and column.type.precision:
+            parts.append(f"precision={column.type.precision}")
+        if kind in ("DecimalField", "DegreesField") and column.type.scale is not None:
             parts.append(f"scale={column.type.scale}")
+        if kind == "SeveralField":
+            parts += _several_parts(column, choices if decided.choices else "")
+        if kind in _FILE_FIELDS and column.type.kind != "binary":
+            parts.append(f"folder={decided.folder!r}")
+        elif kind in _FILE_FIELDS and (most := _MOST_BYTES.get(column.type.native)):
+            parts.append(f"most={most}")
+        if kind == "DurationField" and column.type.kind == "time":
+            parts.append("clock=True")
+        if kind == "MomentField" and column.type.timezone:
+            parts.append("zoned=True")
+        elif kind == "MomentField" and decided.zone:
+            parts.append(f"zone={decided.zone!r}")
         if kind == "YesNoField" and column.type.kind == "integer":
             parts.append("whole=True")
+        for name in ("unit", "width"):
+            if given := getattr(decided, name):
+                parts.append(f"{name}={given!r}")
+        if decided.placeholder:
+            parts.append(f"placeholder=_({decided.placeholder!r})")
         if decided.help:
             parts.append(f"help=_({decided.help!r})")
         validators = self._validators(table, column, decided, kind)
@@ -454,10 +508,39 @@ class _Builder:
             parts.append(f"validators=[{', '.join(validators)}]")
         return f"{key} = {kind}({', '.join(parts)})"
 
+    def _lookup_parts(
+        self,
+        table: Table,
+        column: Column,
+        reference: Reference,
+        decided: FieldDecisions,
+    ) -> list[str]:
+        """Return what a lookup is told: of which table, what it follows, and which of
+        the records can be chosen."""
+        ours, theirs = self.keys[table.name], self.keys[reference.referred_table]
+        parts = [f"to={self.modules[reference.referred_table]!r}"]
+        possible = columns_followed(table, column.name, self.application.database)
+        needed = reference.columns if len(reference.columns) > 1 else ()
+        followed = dict.fromkeys(
+            n for n in (*needed, *decided.follows) if n in possible
+        )
+        if followed:
+            pairs = (f"({ours[n]!r}, {theirs[possible[n]]!r})" for n in followed)
+            parts.append(f"follows=({', '.join(pairs)},)")
+        if decided.where:
+            words = decided.where.replace(":", "\\:")
+            parts.append(f"where={words!r}")
+        return parts
+
     def _validators(
         self, table: Table, column: Column, decided: FieldDecisions, kind: str
     ) -> list[str]:
-        if decided.read_only or kind in _NEVER_ENTERED or table.is_view:
+        if (
+            decided.read_only
+            or decided.stamp
+            or kind in _NEVER_ENTERED
+            or table.is_view
+        ):
             return []
         found = []
         fills_itself = (
@@ -465,11 +548,16 @@ class _Builder:
             or (column.default is not None and not column.default.literal)
             or _made_by(table, column, decided)
         )
-        if not column.nullable and not fills_itself:
+        if not (column.nullable or fills_itself or kind == "SeveralField"):
             found.append("required()")
+        if kind in _FILE_FIELDS and column.type.length and decided.folder:
+            found.append(f"longest({column.type.length})")
         if kind in _TEXT_FIELDS and column.type.length:
             found.append(f"longest({column.type.length})")
-        if kind in ("IntegerField", "CodeField", "DecimalField", "FloatField"):
+        most = _MOST_BYTES.get(column.type.native)
+        if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
+            found.append(f"longest_bytes({most})")
+        if kind in _NUMBER_FIELDS:
             found += self._bounds(table, column) or _usual_bounds(column, decided.kind)
         return found
 
@@ -535,7 +623,7 @@ class _Builder:
         if tree.kind == "one of":
             listed = kind == "ChoiceField" and not decisions.field[names[0]].others
             return listed or kind == "YesNoField"
-        if kind not in ("IntegerField", "CodeField", "DecimalField"):
+        if kind not in _NUMBER_FIELDS - {"FloatField"}:
             return False
         compared = tree.parts if tree.kind == "and" else (tree,)
         return all(
@@ -637,6 +725,22 @@ def _formulas(table: Table, decisions: TableDecisions) -> list[str]:
     ]
 
 
+def _takes_time(column: Column) -> bool:
+    """Tell whether a column can hold a duration."""
+    is_interval = column.type.native.lower().startswith("interval")
+    return is_interval or column.type.kind == "time"
+
+
+def _several_parts(column: Column, choices: str) -> list[str]:
+    """Return what the field of several values is told of its column."""
+    parts = [f"choices={choices}"] if choices else []
+    if not column.type.element:
+        parts.append("joined=True")
+    elif column.type.element in ("integer", "smallint", "bigint", "numeric"):
+        parts.append('each="number"')
+    return parts if column.nullable else [*parts, "nullable=False"]
+
+
 def _denied(table: Table, decisions: TableDecisions) -> tuple[str, ...]:
     """Return the changes that the database's user may not make, or that have no page."""
     if not table.is_changeable:
@@ -683,6 +787,12 @@ _FORMULA_KINDS: dict[str, FieldKind] = {
     "time": "time",
     "moment": "moment",
 }
+_MOST_BYTES = {  # of a column on MariaDB
+    "tinytext": 255,
+    "text": 65_535,
+    "tinyblob": 255,
+    "blob": 65_535,
+}
 _DEGREES = {"latitude": 90, "longitude": 180}
 _CAST_KINDS = frozenset({"json", "uuid"})
 
@@ -701,6 +811,12 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
         return f"{name}({decided.stored or usual!r})"
     if kind == "decimal" and column.type.precision is not None:
         return f"decimal({column.type.precision}, {column.type.scale or 0})"
+    if dialect == "postgresql" and decided.kind == "several":
+        return f"Listed({native!r})"
+    if dialect == "mariadb" and native.lower().startswith("set("):
+        return "String"
+    if dialect == "postgresql" and native.lower().startswith("interval"):
+        return f"Cast({native!r})"
     if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
         return f"Cast({native!r})"
     if kind == "unknown" and dialect != "sqlite":
@@ -709,6 +825,8 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
         return "Clock"
     if kind == "float" and dialect == "sqlite":
         return "Real"
+    if native.lower().startswith("bigint") and dialect != "sqlite":
+        return "BigInteger"  # PostgreSQL's driver casts values to the type it is told
     if kind == "text" and column.type.length is not None:
         return f"String({column.type.length})"
     return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]
@@ -720,6 +838,7 @@ def _is_odd(kind: str, decided: str) -> bool:
 
 
 _SQLALCHEMY_NAMES = (
+    "BigInteger",
     "Column",
     "FetchedValue",
     "Float",
@@ -739,6 +858,7 @@ _OWN_TYPE_NAMES = (
     "Cast",
     "Clock",
     "Date",
+    "Listed",
     "Moment",
     "Real",
     "Shape",
@@ -748,7 +868,7 @@ _OWN_TYPE_NAMES = (
     "decimal",
 )
 _FORM_NAMES = (
-    *sorted({*_FIELDS.values(), "FloatField", "PictureField", "RecordForm", "Rule"}),
+    *sorted({*_FIELDS.values(), *_FILE_FIELDS, "FloatField", "RecordForm", "Rule"}),
     "all_of",
     "any_of",
     "compare",
@@ -757,6 +877,7 @@ _FORM_NAMES = (
     "length",
     "like",
     "longest",
+    "longest_bytes",
     "none_of",
     "number",
     "one_of",

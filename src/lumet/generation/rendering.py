@@ -23,6 +23,7 @@ DEPENDENCIES = (
     "flask-babel>=4.0",
     "flask-login>=0.6.3",
     "flask-wtf>=1.2",
+    "filetype>=1.2",
     "pillow>=11",
     "python-dotenv>=1.0",
     "sqlalchemy>=2.1,<2.2",

@@ -1,9 +1,10 @@
 """Questions about one column: its label, its kind, whether it is hidden or read-only."""
 
+from lumet.design.following import lookup_reference
 from lumet.facts.model import Column
 from lumet.inference.kinds import FLAG_VERBS
 from lumet.inference.rules import Choice, ColumnRule, Subject
-from lumet.inference.words import KEY_WORDS, label_from, split_words
+from lumet.inference.words import KEY_WORDS, label_from, split_words, unit_of
 
 _SECRET_WORDS = frozenset({"password", "passwd", "pwd", "secret", "token", "salt"})
 _VERSION_NAMES = frozenset(
@@ -26,7 +27,7 @@ TONES: dict[str, tuple[str, ...]] = {
 
 def label_of_reference(subject: Subject, column: Column) -> Choice | None:
     """A reference is called by what it refers to: `station_id` is "Station"."""
-    reference = subject.table.reference_of(column.name)
+    reference = lookup_reference(subject.table, column.name)
     if reference is None:
         return None
     words = split_words(column.name)
@@ -75,9 +76,28 @@ def label_of_flag(subject: Subject, column: Column) -> Choice | None:
 
 def label_of_words(subject: Subject, column: Column) -> Choice | None:
     """Else the words of the name, abbreviations written out. Example: `lit_since` is
-    "Lit since", `range_nm` is "Range, nm"."""
+    "Lit since", `range_nm` is "Range"."""
     label = label_from(split_words(column.name), _is_number(column)) or column.name
     return Choice(label, "")
+
+
+def unit_of_name(subject: Subject, column: Column) -> Choice | None:
+    """The unit that a number's name ends in. Example: `range_nm` in nm, `cost_eur` in
+    €."""
+    unit = unit_of(split_words(column.name)) if _is_number(column) else ""
+    if not unit or subject.answer(column.name, "kind") == "lookup":
+        return None
+    return Choice(unit, "by its name")
+
+
+def unit_of_percent(subject: Subject, column: Column) -> Choice | None:
+    """A percentage says so. Example: `discount_percentage`."""
+    if subject.answer(column.name, "kind") == "percent":
+        return Choice("%", "a percentage")
+    return None
+
+
+UNIT_RULES: tuple[ColumnRule, ...] = (unit_of_name, unit_of_percent)
 
 
 def _is_number(column: Column) -> bool:
@@ -168,7 +188,7 @@ READ_ONLY_RULES: tuple[ColumnRule, ...] = (
 
 def choices_of(subject: Subject, column: Column) -> Choice:
     """The labels of a choice's values: their own words."""
-    values = subject.choices(column.name)
+    values = column.type.values or subject.choices(column.name)
     labels = {value: label_from(split_words(value)) or value for value in values}
     if len(set(labels.values())) < len(labels) or any(_is_code(v) for v in values):
         labels = {value: value for value in values}

@@ -135,6 +135,8 @@ def _ask_about(subject: Subject, column: Column) -> None:
     questions = (
         ("label", columns.LABEL_RULES),
         ("kind", kinds.KIND_RULES),
+        ("follows", kinds.FOLLOWS_RULES),
+        ("unit", columns.UNIT_RULES),
         ("stored", kinds.STORED_RULES),
         ("others", kinds.OTHERS_RULES),
         ("hidden", columns.HIDDEN_RULES),
@@ -174,11 +176,22 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
             end = f"{found_here.referred_table}.{found_here.referred_columns[0]}"
             choice = Choice(end, found_here.reason, found_here.confidence)
             add(choice, "field", column.name, "references")
-        for question in ("label", "kind", "stored", "others", "hidden", "read_only"):
+        for question in (
+            "label",
+            "kind",
+            "unit",
+            "stored",
+            "others",
+            "hidden",
+            "read_only",
+        ):
             answer = subject.answers.get((name, column.name, question))
             if answer is not None:
                 add(answer, "field", column.name, question)
-        if subject.answer(column.name, "kind") == "choice":
+        kind = subject.answer(column.name, "kind")
+        if kind == "several" and column.type.values:
+            add(columns.choices_of(subject, column), "field", column.name, "choices")
+        if kind == "choice":
             add(columns.choices_of(subject, column), "field", column.name, "choices")
             tones = columns.tones_of(subject, column)
             if tones is not None:

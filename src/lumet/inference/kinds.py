@@ -1,5 +1,6 @@
 """The question of one column's kind: how it is shown and entered."""
 
+from lumet.design.following import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
 from lumet.evidence.spellings import DATES, SPELLINGS, YES_NO
 from lumet.facts.model import Column, Reference
@@ -65,6 +66,9 @@ MONEY = frozenset(
      "subtotal", "net", "gross", "paid", "income", "expense", "turnover", "deposit", "fine",
      "bonus", "credit", "debit", "funding", "grant", "donation", "vat", "money", "pay"}
 )  # fmt: skip
+DURATION = frozenset({"duration", "elapsed", "length", "lasts", "took"})
+ARRAY_ELEMENTS = frozenset({"text", "character varying", "character", "integer", "smallint",
+                            "bigint", "numeric"})  # fmt: skip
 NO_MONEY = frozenset({"percent", "rate", "quantity", "count", "hours", "kg", "weight", "pct",
                       "number", "days", "litres", "time"})  # fmt: skip
 
@@ -79,6 +83,55 @@ def kind_of_reference(subject: Subject, column: Column) -> Choice | None:
         return Choice("lookup", f"refers to {referred}", found.confidence)
     rule = f" (on delete: {reference.on_delete})" if reference.on_delete else ""
     return Choice("lookup", f"declared reference to {referred}{rule}")
+
+
+def kind_of_part(subject: Subject, column: Column) -> Choice | None:
+    """The last column of a reference over several is a lookup, that follows the others.
+    Example: `light_no` of (`station_id`, `light_no`)."""
+    reference = lookup_reference(subject.table, column.name)
+    if reference is None or not _exists(subject, reference):
+        return None
+    ends = ", ".join(reference.columns)
+    return Choice("lookup", f"({ends}) refers to {reference.referred_table}")
+
+
+def follows_parts(subject: Subject, column: Column) -> Choice | None:
+    """A lookup over several columns follows those that stand before its own. Example:
+    `light_no` follows `station_id`."""
+    reference = lookup_reference(subject.table, column.name)
+    if (
+        reference is None
+        or len(reference.columns) == 1
+        or not _is_lookup(subject, column)
+    ):
+        return None
+    others = [each for each in reference.columns if each != column.name]
+    return Choice(others, "parts of the same reference")
+
+
+def follows_parent(subject: Subject, column: Column) -> Choice | None:
+    """A lookup follows another to a record that its own always belongs to. Example:
+    `light_id` follows `station_id`, since each light belongs to a station."""
+    if not _is_lookup(subject, column):
+        return None
+    possible = columns_followed(subject.table, column.name, subject.database)
+    reference = lookup_reference(subject.table, column.name)
+    assert reference is not None
+    target = subject.database.table(reference.referred_table)
+    needed = [
+        ours for ours, theirs in possible.items() if not target.column(theirs).nullable
+    ]
+    if not needed:
+        return None
+    reason = f"each {target.own_name} has one as well"
+    return Choice(needed, reason, 0.75)
+
+
+def _is_lookup(subject: Subject, column: Column) -> bool:
+    return bool(subject.answer(column.name, "kind") == "lookup")
+
+
+FOLLOWS_RULES: tuple[ColumnRule, ...] = (follows_parts, follows_parent)
 
 
 def _exists(subject: Subject, reference: Reference) -> bool:
@@ -148,6 +201,28 @@ def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
 
 
 STORED_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
+
+
+def kind_of_several(subject: Subject, column: Column) -> Choice | None:
+    """A set, or an array of texts or numbers, holds several values. Example: `set('n','e')`,
+    `text[]`."""
+    native = column.type.native
+    if native.lower().startswith("set("):
+        return Choice("several", f"declared as {native}")
+    if column.type.element in ARRAY_ELEMENTS:
+        return Choice("several", f"declared as {native}")
+    return None
+
+
+def kind_of_duration(subject: Subject, column: Column) -> Choice | None:
+    """An interval is a duration, and a time that is named like one. Example: `interval`;
+    `time_at_sea_duration` of type `time`."""
+    if column.type.native.lower().startswith("interval"):
+        return Choice("duration", f"declared as {column.type.native}")
+    named = DURATION.intersection(split_words(column.name)[-1:])
+    if column.type.kind == "time" and named:
+        return Choice("duration", "a time, by its name how long", 0.8)
+    return None
 
 
 def kind_of_check(subject: Subject, column: Column) -> Choice | None:
@@ -369,8 +444,11 @@ def _plain_kind(subject: Subject, column: Column) -> str:
 
 KIND_RULES: tuple[ColumnRule, ...] = (
     kind_of_reference,
+    kind_of_part,
     kind_of_spelled_flag,
     kind_of_spelled_date,
+    kind_of_several,
+    kind_of_duration,
     kind_of_check,
     kind_of_flag,
     kind_of_pattern,

@@ -105,6 +105,7 @@ MEASURES = {
     "w": ("W", {"power"}),
     "c": ("°C", {"temperature", "temp"}),
     "h": ("h", {"duration"}),
+    "s": ("s", {"duration", "period", "interval"}),
 }
 _SINGULAR_WITH_S = frozenset(
     {"lens", "gas", "canvas", "atlas", "chassis", "corps", "alias", "bias", "basis"}
@@ -124,20 +125,20 @@ def _split(name: str) -> tuple[str, ...]:
 
 
 def label_from(words: list[str], numeric: bool = False) -> str:
-    """Join words to a label: "Inspected on", "Light number"; behind the name of a
-    `numeric` column a unit is set apart: "Range, nm"."""
-    unit = _unit(words) if numeric else ""
-    if unit:
+    """Join words to a label: "Inspected on", "Light number"; without the unit behind the
+    name of a `numeric` column: "Range"."""
+    if numeric and unit_of(words):
         words = words[:-1]
     spoken = [
         word.upper() if word in ACRONYMS else ABBREVIATIONS.get(word, word)
         for word in words
     ]
     text = " ".join(spoken)
-    return text[:1].upper() + text[1:] + (f", {unit}" if unit else "")
+    return text[:1].upper() + text[1:]
 
 
-def _unit(words: list[str]) -> str:
+def unit_of(words: list[str]) -> str:
+    """Return the unit behind the name of a number, "" for none: "nm" of `range_nm`."""
     if len(words) < 2:
         return ""
     if words[-1] in MEASURES:

@@ -9,7 +9,6 @@ from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from flask import Flask, Response, abort, g, render_template, request
 from flask_babel import Babel, gettext
@@ -22,6 +21,7 @@ from markupsafe import Markup
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
+from . import here
 from .accounts import activity, keeping
 from .accounts import views as account_views
 from .accounts.log import ActivityLog
@@ -29,14 +29,16 @@ from .accounts.store import open_store
 from .accounts.users import Rules, Users
 from .database import open_database
 from .errors import CannotStart
+from .files import EXTENSION as UPLOADS
 from .formats import is_language, moment_text
-from .pages import list_views, record_views
+from .pages import entry_views, file_views, list_views, record_views
 from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
 from .settings import LOCAL_HOSTS, Settings
+from .uploads import Uploads
 
 POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -53,7 +55,10 @@ HEADERS = {
 }
 HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
 NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
-LARGEST_REQUEST = 2 * 1024 * 1024  # bytes; forms only, as yet
+LARGEST_REQUEST = 2 * 1024 * 1024  # bytes of a form, without its files
+MULTIPART = "multipart/form-data"
+TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
+FILES_AT_ONCE = 4  # so many of the largest may come with one form
 log = logging.getLogger(__name__)
 
 
@@ -86,6 +91,7 @@ def build(
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_SSL_STRICT=settings.https,
         BABEL_DEFAULT_LOCALE=language,
+        TIME_ZONE=settings.time_zone,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
         MAX_FORM_MEMORY_SIZE=LARGEST_REQUEST,
     )
@@ -126,12 +132,23 @@ def build(
         default_language=language,
         attributes=attributes,
     )
+    most_bytes = settings.upload_mb * 1_000_000
+    app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
     install(app, made)
     _add_accounts(app, made.users)
-    views = (page_views, list_views, record_views, account_views, keeping, activity)
+    views = (
+        page_views,
+        list_views,
+        entry_views,
+        record_views,
+        file_views,
+        account_views,
+        keeping,
+        activity,
+    )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
-    _add_safety(app)
+    _add_safety(app, most_bytes)
     _add_errors(app)
     return app
 
@@ -142,8 +159,7 @@ def _as_text(value: Any) -> Any:
 
 def _moment_here(moment: datetime) -> str:
     """Write a moment, kept as UTC, in the zone and the language of the user."""
-    zone = ZoneInfo(getattr(current_user, "time_zone", "") or "UTC")
-    local = moment.replace(tzinfo=UTC).astimezone(zone)
+    local = moment.replace(tzinfo=UTC).astimezone(here.zone())
     return moment_text(local.replace(tzinfo=None), site().language)
 
 
@@ -201,7 +217,13 @@ def _add_accounts(app: Flask, users: Users) -> None:
     manager.session_protection = "basic"
 
 
-def _add_safety(app: Flask) -> None:
+def _add_safety(app: Flask, most_bytes: int) -> None:
+    @app.before_request
+    def let_files_in() -> None:
+        # by form, not by content: other requests stay small
+        if request.endpoint in TAKE_FILES and request.mimetype == MULTIPART:
+            request.max_content_length = LARGEST_REQUEST + FILES_AT_ONCE * most_bytes
+
     @app.before_request
     def number_the_request() -> None:
         g.number = secrets.token_hex(4)

@@ -5,6 +5,7 @@ and everything else as it is, so that one odd value never kills a page; the fiel
 it as text, and an unchanged value is never written back.
 """
 
+import json
 from collections.abc import Callable
 from datetime import date, datetime, time
 from decimal import Decimal as PythonDecimal
@@ -242,12 +243,23 @@ class Shape(Shown):
         return func.ST_AsText(column)
 
 
-class Clock(Shown, Time):
+class _TimeText(Time):
+    """A time as a server writes it."""
+
+    cache_ok = True
+
+    def is_raw(self, dialect: str) -> bool:
+        return True
+
+
+class Clock(_TimeText):
     """A time on MariaDB, where a driver reads one of over a day wrongly."""
 
     cache_ok = True
-    read = Time.read
-    write = Time.write
+
+    def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        # what is read has the type of this expression, not of the column
+        return type_coerce(cast(column, String), _TimeText())
 
 
 class _Native(UserDefinedType[Any]):
@@ -276,9 +288,45 @@ class Cast(Shown):
         return cast(type_coerce(bindparam, String), _Native(self.native))
 
 
+class Listed(Cast):
+    """An array: read as a tuple of texts, one of several dimensions as it is written."""
+
+    cache_ok = True
+
+    def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        written = cast(func.array_to_json(column), String)
+        return type_coerce(written, _ArrayText())
+
+    def bind_expression(self, bindparam: BindParameter[Any]) -> ColumnElement[Any]:
+        return cast(type_coerce(bindparam, _ArrayText()), _Native(self.native))
+
+
+class _ArrayText(TypeDecorator[Any]):
+    """A tuple of texts: read from JSON, written as PostgreSQL takes an array."""
+
+    impl = String
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        if value is None:
+            return None
+        found = json.loads(value, parse_float=str, parse_int=str)
+        if any(isinstance(each, list | dict) for each in found):
+            return value
+        return tuple(found)
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if not isinstance(value, tuple):
+            return value
+        quoted = (str(each).replace("\\", r"\\").replace('"', r"\"") for each in value)
+        return "{" + ",".join(f'"{each}"' for each in quoted) + "}"
+
+
 def formula_type(field: Any) -> TypeEngine[Any]:
     """Return the type of a formula that is shown as `field`."""
-    from .fields import DateField, DecimalField, MomentField, TimeField, YesNoField
+    from .fields import YesNoField
+    from .measures import DecimalField
+    from .times import DateField, MomentField, TimeField
 
     for kind, made in (
         (DateField, Date()),

@@ -1,4 +1,5 @@
-"""Form fields: how a value is entered, checked and shown.
+"""Form fields: how a value is entered, checked and shown. Numbers are in `measures`,
+dates and times in `times`, files in `files`.
 
 Every field keeps what was typed when it cannot be understood, and takes a value that the
 database holds already as it is, even one that it would not take from a person.
@@ -7,22 +8,19 @@ database holds already as it is, even one that it would not take from a person.
 import json
 import re
 from collections.abc import Mapping, Sequence
-from datetime import date, datetime, time
-from decimal import Decimal, InvalidOperation
-from functools import cache, lru_cache
+from decimal import InvalidOperation
+from functools import cache
+from hashlib import sha256
 from typing import Any
 from urllib.parse import quote
 
-from flask_babel import get_locale
 from flask_babel import lazy_gettext as _
 from wtforms import Field
-from wtforms.validators import StopValidation, ValidationError
+from wtforms.validators import StopValidation
 
-from .formats import date_text, moment_text, number_text, plain_text, time_text
-from .reading import Ambiguous, read_date, read_number
+from .formats import plain_text
 
 KEPT = "~"  # stands in a form for a reference whose key the user may not see
-LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
 
 
 class ValueField(Field):
@@ -30,10 +28,13 @@ class ValueField(Field):
     names the macro that draws the field."""
 
     control = "line"
+    hint = ""  # what the page may offer beside the control
     html_type = "text"
     html_takes = re.compile(r".*", re.DOTALL)  # what the browser's control can hold
     numeric = False
     wide = False
+    narrow = False
+    more = False  # of a lookup: whether there are others to choose
     suggestions: Sequence[str] = ()
 
     def __init__(
@@ -42,9 +43,16 @@ class ValueField(Field):
         validators: Sequence[Any] | None = None,
         *,
         help: Any = "",
+        unit: str = "",
+        placeholder: Any = "",
+        width: str = "",
         **rest: Any,
     ) -> None:
         super().__init__(label, list(validators or ()), description=help, **rest)
+        self.unit = unit
+        self.placeholder = placeholder
+        if width:
+            self.wide, self.narrow = width == "wide", width == "narrow"
 
     def parse(self, text: str) -> Any:
         """Return the value that `text`, which is not empty, stands for.
@@ -68,13 +76,26 @@ class ValueField(Field):
     def process_formdata(self, valuelist: list[Any]) -> None:
         if not valuelist:
             return
-        text = self.clean(str(valuelist[0]))
+        text = self.clean(self.gather(valuelist))
         if self.is_unchanged(text):
             self.data = self.object_data
         elif not text:
-            self.data = None
+            self.data = self.nothing
         else:
             self.data = self.parse(text)
+
+    @property
+    def nothing(self) -> Any:
+        """The value of a field that was left empty."""
+        return None
+
+    def gather(self, values: Sequence[Any]) -> str:
+        """Return the one text of what a form sent under the field's name."""
+        return str(values[0]) if values else ""
+
+    def trace(self, value: Any) -> str:
+        """Return what tells whether a stored value has changed since it was shown."""
+        return self.clean(self.to_text(value))
 
     def clean(self, text: str) -> str:
         """Return what was typed without what nobody meant."""
@@ -90,7 +111,13 @@ class ValueField(Field):
             raise StopValidation()  # what the database holds is not refused here
 
     def _value(self) -> str:
-        return str(self.raw_data[0]) if self.raw_data else self.to_text(self.data)
+        return self.gather(self.raw_data) if self.raw_data else self.to_text(self.data)
+
+    @property
+    def is_asked(self) -> bool:
+        """Tell whether the browser is to insist on a value: not where the database has
+        none, in spite of its own rule."""
+        return self.required and (self.object_data is None or bool(self._value()))
 
     def input_type(self) -> str:
         """Return the type of the control. A stored value that is no date, say, must
@@ -165,6 +192,8 @@ class PhoneField(LinkedField):
 class ColourField(TextField):
     """A colour as #rrggbb."""
 
+    hint = "colour"
+
     def parse(self, text: str) -> str:
         if not re.fullmatch(r"#([0-9a-fA-F]{3}|[0-9a-fA-F]{6}|[0-9a-fA-F]{8})", text):
             raise ValueError(_("Enter a colour as #2a6f97."))
@@ -179,117 +208,6 @@ class LongTextField(ValueField):
 
     def clean(self, text: str) -> str:
         return text.replace("\r\n", "\n").strip()
-
-
-def _language() -> str:
-    return str(get_locale() or "en")
-
-
-def _read_number(text: str, otherwise: Any) -> Decimal:
-    try:
-        return read_number(text, _language())
-    except Ambiguous:
-        raise ValueError(
-            _("This may be two numbers. Write it without points between thousands.")
-        ) from None
-    except ValueError:
-        raise ValueError(otherwise) from None
-
-
-class IntegerField(ValueField):
-    """A whole number."""
-
-    html_type = "text"
-    numeric = True
-
-    def parse(self, text: str) -> int:
-        if len(text) > 2 * LONGEST_NUMBER:
-            raise ValueError(_("This number is too large."))
-        number = _read_number(text, _("Enter a whole number, such as 12."))
-        if abs(number) >= Decimal(10) ** LONGEST_NUMBER:
-            raise ValueError(_("This number is too large."))
-        if number != number.to_integral_value():
-            raise ValueError(_("Enter a whole number, such as 12."))
-        return int(number)
-
-    def show(self, value: Any, language: str) -> str:
-        if isinstance(value, int | float):
-            return number_text(value, language, None)
-        return plain_text(value)
-
-
-class CodeField(IntegerField):
-    """A whole number that names something: written without separators."""
-
-    numeric = True
-
-    def show(self, value: Any, language: str) -> str:
-        return plain_text(value)
-
-
-class DecimalField(ValueField):
-    """A number with digits behind the point; `scale` of them, where it is fixed."""
-
-    numeric = True
-
-    def __init__(self, *positional: Any, scale: int | None = None, **rest: Any) -> None:
-        super().__init__(*positional, **rest)
-        self.scale = scale
-
-    def parse(self, text: str) -> Decimal:
-        number = _read_number(text, _("Enter a number, such as 12.5."))
-        exponent = number.normalize().as_tuple().exponent
-        if (
-            self.scale is not None
-            and isinstance(exponent, int)
-            and -exponent > self.scale
-        ):
-            if self.scale == 0:
-                raise ValueError(_("Enter a whole number, such as 12."))
-            raise ValueError(
-                _("At most %(count)s digits after the point.", count=self.scale)
-            )
-        return number
-
-    def to_text(self, value: Any) -> str:
-        if isinstance(value, Decimal) and value.is_finite():
-            places = self.scale if self.scale is not None else None
-            return f"{value:.{places}f}" if _fits(value, places) else f"{value:f}"
-        return super().to_text(value)
-
-    def show(self, value: Any, language: str) -> str:
-        if isinstance(value, Decimal | int | float):
-            return _scaled_text(value, language, self.scale)
-        return plain_text(value)
-
-
-@lru_cache(maxsize=20_000)
-def _scaled_text(value: Decimal | float, language: str, scale: int | None) -> str:
-    fits = _fits(Decimal(value), scale)
-    return number_text(value, language, scale if fits else None)
-
-
-def _fits(value: Decimal, scale: int | None) -> bool:
-    """Tell whether `value` can be written with `scale` digits without losing any."""
-    if scale is None or not value.is_finite():
-        return False
-    exponent = value.normalize().as_tuple().exponent
-    return isinstance(exponent, int) and -exponent <= scale
-
-
-class FloatField(DecimalField):
-    """A measured number, kept as the database keeps it."""
-
-    def parse(self, text: str) -> Any:
-        return float(super().parse(text))
-
-    def to_text(self, value: Any) -> str:
-        return "" if value is None else str(value)
-
-    def show(self, value: Any, language: str) -> str:
-        if isinstance(value, int | float):
-            return number_text(value, language, None)
-        return plain_text(value)
 
 
 @cache
@@ -327,83 +245,6 @@ class YesNoField(ValueField):
         """The buttons: value, label, tone."""
         found = [("yes", _("Yes"), ""), ("no", _("No"), "")]
         return found if self.required else [("", _("Not known"), ""), *found]
-
-
-class DateField(ValueField):
-    """A date, entered as the browser lets one enter dates."""
-
-    html_type = "date"
-    html_takes = re.compile(r"\d{4}-\d\d-\d\d")
-
-    def parse(self, text: str) -> date:
-        try:
-            return read_date(text, _language())
-        except ValueError:
-            raise ValueError(_("Enter a date as 2026-11-17.")) from None
-
-    def to_text(self, value: Any) -> str:
-        return value.isoformat() if isinstance(value, date) else super().to_text(value)
-
-    def show(self, value: Any, language: str) -> str:
-        if isinstance(value, date):
-            return date_text(value, language)
-        return plain_text(value)
-
-
-class TimeField(ValueField):
-    """A time of day."""
-
-    html_type = "time"
-    html_takes = re.compile(r"\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
-
-    def parse(self, text: str) -> time:
-        try:
-            return time.fromisoformat(text)
-        except ValueError:
-            raise ValueError(_("Enter a time as 09:40.")) from None
-
-    def to_text(self, value: Any) -> str:
-        if isinstance(value, time):
-            return value.isoformat("auto" if value.second else "minutes")
-        return super().to_text(value)
-
-    def show(self, value: Any, language: str) -> str:
-        return (
-            time_text(value, language) if isinstance(value, time) else plain_text(value)
-        )
-
-
-class MomentField(ValueField):
-    """A date and a time of day."""
-
-    html_type = "datetime-local"
-    html_takes = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
-
-    def parse(self, text: str) -> datetime:
-        try:
-            return datetime.fromisoformat(text)
-        except ValueError:
-            pass
-        day, _blank, hour = text.strip().replace(", ", " ").rpartition(" ")
-        try:
-            return datetime.combine(
-                read_date(day, _language()), time.fromisoformat(hour)
-            )
-        except ValueError:
-            raise ValueError(
-                _("Enter a date and a time as 2026-11-17 09:40.")
-            ) from None
-
-    def to_text(self, value: Any) -> str:
-        if isinstance(value, datetime):
-            whole = value.second or value.microsecond
-            return value.isoformat("T", "auto" if whole else "minutes")
-        return super().to_text(value)
-
-    def show(self, value: Any, language: str) -> str:
-        if isinstance(value, datetime):
-            return moment_text(value, language)
-        return plain_text(value)
 
 
 class ChoiceField(ValueField):
@@ -471,17 +312,28 @@ class ChoiceField(ValueField):
 class LookupField(ValueField):
     """A reference, chosen by the title of the record of table `to` that it names.
 
-    The page fills in `options` (value and title) and `more`, which tells whether there
-    are others than these.
+    It `follows` other fields: pairs of a field of the form and the column of the
+    referenced record that must hold the same. `where`: a condition, in SQL, of those
+    that can be chosen. The page fills in `options` (value, title, and what else tells a
+    record) and `more`, which tells whether there are others than these.
     """
 
     control = "lookup"
 
-    def __init__(self, *positional: Any, to: str, **rest: Any) -> None:
+    def __init__(
+        self,
+        *positional: Any,
+        to: str,
+        follows: Sequence[tuple[str, str]] = (),
+        where: str = "",
+        **rest: Any,
+    ) -> None:
         super().__init__(*positional, **rest)
         self.to = to
-        self.options: list[tuple[str, str]] = []
-        self.more = False
+        self.follows = follows
+        self.where = where
+        self.is_part = False  # of a key: it tells a record with what it follows alone
+        self.options: Sequence[tuple[str, str, str]] = ()
         self.value_type: type = str
         self.fixed = False
         self.is_kept = False  # the present value is one that the user may not see
@@ -503,69 +355,162 @@ class LookupField(ValueField):
 
 
 class JsonField(LongTextField):
-    """JSON, checked for its form and kept as it was written."""
+    """JSON, checked for its form; set out in lines where it is entered, and kept as it
+    was written."""
 
     def parse(self, text: str) -> str:
         try:
-            json.loads(text)
-        except ValueError as error:
+            json.loads(text, parse_constant=_refuse)
+        except (ValueError, RecursionError) as error:
             raise ValueError(_("This is not JSON: %(said)s.", said=error)) from None
         return text
+
+    def to_text(self, value: Any) -> str:
+        text = super().to_text(value)
+        try:
+            json.loads(text)
+        except (ValueError, RecursionError):
+            return text
+        return in_lines(text)
+
+
+def _refuse(word: str) -> None:
+    raise ValueError(word)
+
+
+_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{},:]|[^\s\[\]{},:"]+')
+
+
+def in_lines(text: str) -> str:
+    """Set JSON out in lines: its numbers, texts and names stay as they are written."""
+    found: list[str] = []
+    depth, before = 0, ""
+    for token in _TOKEN.findall(text):
+        if token in "]}":
+            depth -= 1
+            found.append("" if before in ("[", "{") else "\n" + "  " * depth)
+        elif before in ("[", "{", ","):
+            found.append("\n" + "  " * depth)
+        if token in "[{":
+            depth += 1
+        found.append(": " if token == ":" else token)
+        before = token
+    return "".join(found)
+
+
+class SecretField(ValueField):
+    """A value that can be entered and never be looked at; left empty, it stays."""
+
+    control = "secret"
+    MASK = "••••••••"
+
+    def to_text(self, value: Any) -> str:
+        return ""
+
+    def clean(self, text: str) -> str:
+        return text
+
+    def trace(self, value: Any) -> str:
+        return "" if value is None else sha256(str(value).encode()).hexdigest()
+
+    def show(self, value: Any, language: str) -> str:
+        return self.MASK
+
+    def _value(self) -> str:
+        return str(self.raw_data[0]) if self.raw_data else ""
+
+    @property
+    def is_asked(self) -> bool:
+        """Tell whether the browser is to insist on a value: not on a secret's again."""
+        return self.required and self.object_data is None
+
+
+class SeveralField(ValueField):
+    """Several values in one column: of `choices`, or one a line. `joined`: kept as one
+    text with commas between them; `each`: "number" or "text"."""
+
+    def __init__(
+        self,
+        *positional: Any,
+        choices: Mapping[str, Any] | None = None,
+        joined: bool = False,
+        each: str = "text",
+        nullable: bool = True,
+        **rest: Any,
+    ) -> None:
+        super().__init__(*positional, **rest)
+        self.choices = choices or {}
+        self.joined = joined
+        self.each = each
+        self.nullable = nullable
+
+    @property
+    def control(self) -> str:  # type: ignore[override]
+        return "ticks" if self.choices else "area"
+
+    @property
+    def nothing(self) -> Any:
+        """No values: NULL, or where that may not be, an empty list."""
+        if self.nullable:
+            return None
+        return "" if self.joined else ()
+
+    def items(self, value: Any) -> list[str]:
+        """Return the values one by one."""
+        if isinstance(value, str):
+            return value.split(",") if value else []
+        return ["" if each is None else str(each) for each in value or ()]
+
+    def to_text(self, value: Any) -> str:
+        items = self.items(value)
+        if any("\n" in each or each.startswith("[") for each in items):
+            return json.dumps(items, ensure_ascii=False)
+        return "\n".join(items)
+
+    def gather(self, values: Sequence[Any]) -> str:
+        return "\n".join(str(each) for each in values if str(each))
+
+    def clean(self, text: str) -> str:
+        lines = (line.strip() for line in text.replace("\r\n", "\n").split("\n"))
+        return "\n".join(line for line in lines if line)
+
+    def parse(self, text: str) -> Any:
+        items = self._read(text)
+        if self.choices:
+            if not set(items) <= set(self.choices):
+                raise ValueError(_("Choose from the list."))
+            items = [each for each in self.choices if each in items]
+        if self.each == "number":
+            number = re.compile(r"[+-]?\d+(\.\d+)?")
+            if not all(number.fullmatch(each) for each in items):
+                raise ValueError(_("Enter numbers, one a line."))
+        return ",".join(items) if self.joined else tuple(items)
+
+    @staticmethod
+    def _read(text: str) -> list[str]:
+        if text.startswith("["):
+            try:
+                found = json.loads(text)
+            except ValueError:
+                found = None
+            if isinstance(found, list):
+                return [str(each) for each in found]
+        return text.split("\n")
+
+    def show(self, value: Any, language: str) -> str:
+        labels = [str(self.choices.get(each, each)) for each in self.items(value)]
+        return ", ".join(labels)
+
+    @property
+    def ticked(self) -> list[str]:
+        """The values that are chosen."""
+        return self._value().split("\n")
+
+    @property
+    def options(self) -> list[tuple[str, Any, str]]:
+        """The values to choose from: value, label, tone."""
+        return [(value, label, "") for value, label in self.choices.items()]
 
 
 class OtherField(ValueField):
     """A value that is shown and never entered."""
-
-
-class PictureField(OtherField):
-    """A picture, which the database holds as bytes; shown small, and not entered."""
-
-
-def required() -> Any:
-    """The column needs a value."""
-
-    def check(form: Any, field: ValueField) -> None:
-        if field.data is None and not field.process_errors:
-            raise StopValidation(_("This is needed."))
-
-    check.field_flags = {"required": True}  # type: ignore[attr-defined]
-    return check
-
-
-def longest(count: int) -> Any:
-    """The column takes at most `count` characters."""
-
-    def check(form: Any, field: ValueField) -> None:
-        if isinstance(field.data, str) and len(field.data) > count:
-            raise ValidationError(
-                _(
-                    "At most %(count)s characters; these are %(found)s.",
-                    count=count,
-                    found=len(field.data),
-                )
-            )
-
-    check.field_flags = {"maxlength": count}  # type: ignore[attr-defined]
-    return check
-
-
-def within(lowest: Any = None, highest: Any = None) -> Any:
-    """The number lies between `lowest` and `highest`; None is no bound."""
-
-    def check(form: Any, field: ValueField) -> None:
-        number = field.data
-        if number is None or isinstance(number, str | bytes):
-            return
-        low = lowest is not None and number < Decimal(str(lowest))
-        high = highest is not None and number > Decimal(str(highest))
-        if not (low or high):
-            return
-        if lowest is not None and highest is not None:
-            raise ValidationError(
-                _("Must be between %(low)s and %(high)s.", low=lowest, high=highest)
-            )
-        if low:
-            raise ValidationError(_("Must be %(low)s or more.", low=lowest))
-        raise ValidationError(_("Must be %(high)s or less.", high=highest))
-
-    return check

@@ -1,7 +1,7 @@
 """How values are written for people, by language."""
 
 from datetime import date, datetime, time
-from decimal import Decimal
+from decimal import Decimal, getcontext, localcontext
 from functools import lru_cache
 from typing import Any
 
@@ -9,6 +9,8 @@ from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_time
 from babel.numbers import format_decimal
 
+USUAL_DIGITS = getcontext().prec - 12  # that Python's own arithmetic does not round
+MOST_PRECISE = 100  # digits of a number that is written with care
 MOST_DIGITS = 12  # behind the point, of a number without a scale of its own
 
 
@@ -37,6 +39,13 @@ def number_text(value: float | Decimal, language: str, scale: int | None) -> str
     or as many as it has where `scale` is None."""
     if isinstance(value, Decimal | float) and not _is_plain(value):
         return str(value)
+    if isinstance(value, Decimal) and len(value.as_tuple().digits) > USUAL_DIGITS:
+        with localcontext(prec=MOST_PRECISE):
+            return _number_text(value, language, scale)
+    return _number_text(value, language, scale)
+
+
+def _number_text(value: float | Decimal, language: str, scale: int | None) -> str:
     if scale is None:
         exact = Decimal(repr(value)) if isinstance(value, float) else value
         pattern = "#,##0." + "#" * MOST_DIGITS

@@ -7,28 +7,27 @@ from wtforms import Form
 
 from .fields import (
     ChoiceField,
-    CodeField,
     ColourField,
-    DateField,
-    DecimalField,
     EmailField,
-    FloatField,
-    IntegerField,
     JsonField,
     LongTextField,
     LookupField,
-    MomentField,
     OtherField,
     PhoneField,
-    PictureField,
+    SecretField,
+    SeveralField,
     TextField,
-    TimeField,
     ValueField,
     WebAddressField,
     YesNoField,
-    longest,
-    required,
-    within,
+)
+from .files import FileField, PictureField
+from .measures import (
+    CodeField,
+    DecimalField,
+    DegreesField,
+    FloatField,
+    IntegerField,
 )
 from .rules import (
     Rule,
@@ -45,6 +44,8 @@ from .rules import (
     reckon,
     the,
 )
+from .times import DateField, DurationField, MomentField, TimeField
+from .validators import longest, longest_bytes, required, within
 
 __all__ = [
     "ChoiceField",
@@ -52,7 +53,10 @@ __all__ = [
     "ColourField",
     "DateField",
     "DecimalField",
+    "DegreesField",
+    "DurationField",
     "EmailField",
+    "FileField",
     "FloatField",
     "IntegerField",
     "JsonField",
@@ -64,6 +68,8 @@ __all__ = [
     "PictureField",
     "RecordForm",
     "Rule",
+    "SecretField",
+    "SeveralField",
     "TextField",
     "TimeField",
     "WebAddressField",
@@ -76,6 +82,7 @@ __all__ = [
     "length",
     "like",
     "longest",
+    "longest_bytes",
     "none_of",
     "number",
     "one_of",

@@ -55,6 +55,9 @@ _given: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = WeakKeyDict
 _seen: WeakKeyDictionary[ClauseElement, "_Touched"] = WeakKeyDictionary()
 
 
+NOTHING_MADE: Mapping[Column[Any], Any] = {}
+
+
 class OutOfReach(Exception):
     """A statement wants what its reach does not hold, or carries none."""
 
@@ -331,21 +334,28 @@ class Reach:
         )
 
     def insert(
-        self, connection: Connection, table: Table, values: Mapping[Column[Any], Any]
+        self,
+        connection: Connection,
+        table: Table,
+        values: Mapping[Column[Any], Any],
+        made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> tuple[Any, ...]:
-        """Add a record; return its key. Raises OutOfReach without the right, LeavesReach
+        """Add a record; return its key. `made` is what the application fills in by
+        itself, whatever the user may enter. Raises OutOfReach without the right, LeavesReach
         when the record, or a value of it, is not one that this user may add."""
         if not self.may("add", table.fullname):
             raise OutOfReach(f"add {table.fullname}")
         # values by column: keys of columns may differ from their names
         result = self._execute(
-            connection, insert(table).values(dict(values)), **{VERIFIED: True}
+            connection,
+            insert(table).values({**values, **made}),
+            **{VERIFIED: True},
         )
         names = [column.key for column in table.primary_key]
-        given = {column.key: value for column, value in values.items()}
+        given = {column.key: value for column, value in {**values, **made}.items()}
         key = tuple(
-            made if given.get(name) is None else given[name]
-            for name, made in zip(
+            returned if given.get(name) is None else given[name]
+            for name, returned in zip(
                 names, result.inserted_primary_key or [None] * len(names), strict=True
             )
         )
@@ -360,11 +370,13 @@ class Reach:
         table: Table,
         key: Mapping[str, Any],
         values: Mapping[Column[Any], Any],
+        made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> None:
-        """Change the record with this key. Raises OutOfReach when the user may not,
+        """Change the record with this key; `made` is what the application fills in by
+        itself. Raises OutOfReach when the user may not,
         LeavesReach when the user could not change it any more, or not these fields."""
         self._refuse_beyond(connection, table, key, "edit", values)
-        statement = update(table).where(_is(table, key)).values(dict(values))
+        statement = update(table).where(_is(table, key)).values({**values, **made})
         self._execute(connection, statement, **{VERIFIED: True})
         changed = {column.key: value for column, value in values.items()}
         now = {name: changed.get(name, value) for name, value in key.items()}

@@ -42,6 +42,48 @@ def _means_thousands(digits: str, mark: str, other: str, language: str) -> bool:
     return mark == group
 
 
+_DEGREES = re.compile(
+    r"""(?P<front>[A-Z])?\s*(?P<sign>[+-])?
+    (?P<degrees>\d{1,3}([.,]\d+)?)
+    ((\s*°\s*|\s+)(?P<minutes>\d{1,2}([.,]\d+)?)
+     ((\s*['′’]\s*|\s+)(?P<seconds>\d{1,2}([.,]\d+)?)\s*("|″|”|''|′′)?|\s*['′’])?
+    |\s*°)?
+    \s*(?P<behind>[A-Z])?""",
+    re.VERBOSE,
+)
+
+
+def read_degrees(text: str, sides: str) -> Decimal | None:
+    """Return the degrees that `text` is, with minutes, seconds and a side: 61° 12.24′ N,
+    61 12 14.4 N, 61.204 S; None for a plain number. `sides` are "NS" or "EW".
+
+    Raises ValueError for minutes or seconds of 60 and more, and for another side.
+    """
+    found = _DEGREES.fullmatch(text.strip().upper())
+    if found is None or not (found["minutes"] or "°" in text or _sides_of(found)):
+        return None
+    side = _sides_of(found)
+    if len(side) > 1 or (side and side not in sides) or (side and found["sign"]):
+        raise ValueError(text)
+    parts = [
+        Decimal((found[name] or "0").replace(",", "."))
+        for name in ("degrees", "minutes", "seconds")
+    ]
+    if max(parts[1:]) >= 60 or any(
+        part % 1 and finer is not None
+        for part, finer in zip(
+            parts, (found["minutes"], found["seconds"]), strict=False
+        )
+    ):
+        raise ValueError(text)
+    value = parts[0] + parts[1] / 60 + parts[2] / 3600
+    return -value if side == sides[1] or found["sign"] == "-" else value
+
+
+def _sides_of(found: re.Match[str]) -> str:
+    return (found["front"] or "") + (found["behind"] or "")
+
+
 def read_date(text: str, language: str) -> date:
     """Return the date that `text` is: 2026-11-17, 17 Nov 2026, 20261117, or short as
     the language writes it, such as 17/11/2026 or 17.11.26. Raises ValueError."""

@@ -6,7 +6,9 @@ from typing import Literal
 
 from sqlalchemy.exc import DBAPIError
 
-Kind = Literal["unique", "needed", "reference", "rule", "range", "busy", "other"]
+Kind = Literal[
+    "unique", "needed", "reference", "rule", "range", "busy", "lost", "other"
+]
 
 _SQLITE = re.compile(
     r"^(UNIQUE|NOT NULL|CHECK|FOREIGN KEY) constraint failed(?:: (.+))?$"
@@ -26,6 +28,7 @@ _POSTGRESQL: dict[str, Kind] = {
     "22001": "range",
     "22003": "range",
     "22007": "range",
+    "22008": "range",
     "22P02": "range",
     "40001": "busy",
     "40P01": "busy",
@@ -47,7 +50,7 @@ _MARIADB: dict[int, Kind] = {
     1213: "busy",
     1969: "busy",
 }
-_KEY = re.compile(r"Key \(([^)]*)\)=")
+_KEY = re.compile(r"Key \((.+?)\)=\(")
 _COLUMN = re.compile(r"[Cc]olumn '([^']*)'|Field '([^']*)'")
 _CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`")
 
@@ -70,12 +73,27 @@ def meaning(error: DBAPIError) -> Refusal:
     if (state := getattr(original, "sqlstate", None)) and state in _POSTGRESQL:
         return _of_postgresql(_POSTGRESQL[state], original)
     number = original.args[0] if original is not None and original.args else 0
+    if is_lost(error):
+        return Refusal("lost")
     kind = _MARIADB.get(number) if isinstance(number, int) else None
     if kind is None:
         return Refusal("other", rule=said.split("\n")[0])
     columns = tuple(first or second for first, second in _COLUMN.findall(said))
     constraint = _CONSTRAINT.search(said)
     return Refusal(kind, columns, constraint[1] if constraint else "")
+
+
+def is_lost(error: DBAPIError) -> bool:
+    """Tell whether the database cannot be reached, or the connection broke off."""
+    if error.connection_invalidated:
+        return True
+    original = error.orig
+    if type(original).__module__.startswith("psycopg"):
+        state = getattr(original, "sqlstate", None)
+        is_down = state is None and type(original).__name__ == "OperationalError"
+        return is_down or str(state or "").startswith(("08", "57P"))
+    number = original.args[0] if original is not None and original.args else 0
+    return number in (2002, 2003, 2006, 2013)
 
 
 def is_passing(error: DBAPIError) -> bool:
@@ -93,6 +111,8 @@ def is_passing(error: DBAPIError) -> bool:
 def _of_sqlite(name: str, said: str) -> Refusal:
     if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED", "SQLITE_INTERRUPT")):
         return Refusal("busy")
+    if name.startswith(("SQLITE_CANTOPEN", "SQLITE_IOERR")):
+        return Refusal("lost")
     found = _SQLITE.match(said)
     if found is None:
         return Refusal("other", rule=said)
@@ -109,5 +129,7 @@ def _of_postgresql(kind: Kind, original: object) -> Refusal:
     columns: tuple[str, ...] = (str(column),) if column else ()
     if found := _KEY.search(getattr(told, "message_detail", None) or ""):
         columns = tuple(part.strip().strip('"') for part in found[1].split(","))
+        if "(" in found[1]:  # of an index over expressions, such as lower(name::text)
+            columns = tuple(dict.fromkeys(re.findall(r"\w+", found[1])))
     rule = getattr(told, "constraint_name", None) or ""
     return Refusal(kind, columns, rule or str(getattr(told, "message_primary", "")))

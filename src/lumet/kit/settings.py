@@ -6,6 +6,9 @@
 | SECRET_KEY | signs sessions; keep it secret | none: needed |
 | ACCOUNTS_URL | the store of users | sqlite:///accounts.db |
 | LANGUAGE | how dates and numbers are written | as generated |
+| UPLOADS | the folder of what people upload | uploads |
+| UPLOAD_MB | the largest file, in millions of bytes | 10 |
+| TIME_ZONE | that of users who have chosen none | UTC |
 | HTTPS | 1 where the application is reached by https | 0 |
 | TRUSTED_HOSTS | the names it is reached by, with commas between | this machine's own |
 | SESSION_IDLE_HOURS | a session that rests so long ends | 10 |
@@ -19,6 +22,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote
+from zoneinfo import available_timezones
 
 from dotenv import dotenv_values
 
@@ -38,6 +42,9 @@ class Settings:
     secret_key: str = field(repr=False)
     accounts_url: str = SQLITE + "accounts.db"
     language: str = ""
+    time_zone: str = "UTC"
+    uploads: Path = Path("uploads")
+    upload_mb: int = 10
     https: bool = False
     trusted_hosts: tuple[str, ...] = ()
     session_idle_hours: int = 10
@@ -73,6 +80,9 @@ def read_settings(
         secret_key=given["SECRET_KEY"],
         accounts_url=given.get("ACCOUNTS_URL") or SQLITE + "accounts.db",
         language=given.get("LANGUAGE") or "",
+        time_zone=_zone(given.get("TIME_ZONE") or "UTC"),
+        uploads=folder / (given.get("UPLOADS") or "uploads"),
+        upload_mb=_number(given, "UPLOAD_MB", 10, 1),
         https=given.get("HTTPS", "0") not in ("", "0", "no", "false"),
         trusted_hosts=tuple(
             host.strip()
@@ -84,6 +94,16 @@ def read_settings(
         password_length=_number(given, "PASSWORD_LENGTH", 12, 8),
         log_days=_number(given, "LOG_DAYS", 730, 0),
     )
+
+
+def _zone(name: str) -> str:
+    """Return the name of a time zone. Raises CannotStart for another word."""
+    if name not in available_timezones():
+        raise CannotStart(
+            f"TIME_ZONE: there is no time zone {name!r}.\n"
+            "  Name one of the tz database, such as Europe/Lisbon."
+        )
+    return name
 
 
 def _number(given: Mapping[str, str], name: str, default: int, least: int) -> int:

@@ -181,6 +181,26 @@ sent_form = Table(  # since version 5
 )
 
 
+upload = Table(  # since version 6
+    "upload",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("token", String(64), nullable=False, unique=True),
+    Column("folder", String(200), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("original", String(200), nullable=False),
+    Column("size", Integer, nullable=False),
+    Column("at", DateTime, nullable=False),
+    Column("user_id", Integer, nullable=False),
+    Column("user_name", String(80), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("record_table", String(120), nullable=False),
+    Column("record_column", String(120), nullable=False),
+    Column("record_key", String(400), nullable=False),
+    Index("upload_name", "folder", "name"),
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -215,7 +235,11 @@ def _fifth(connection: Connection) -> None:
     sent_form.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first, _second, _third, _fourth, _fifth)
+def _sixth(connection: Connection) -> None:
+    upload.create(connection, checkfirst=True)
+
+
+UPGRADES = (_first, _second, _third, _fourth, _fifth, _sixth)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 

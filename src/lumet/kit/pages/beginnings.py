@@ -7,18 +7,16 @@ so neither its order nor its filters can lead a server past the index.
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, and_, bindparam, or_, type_coerce
-from sqlalchemy.types import NullType
+from sqlalchemy import Connection, bindparam
 
 from ..reach import Reach
-from .lookups import FOUND_AT_ONCE, lookup_plan
+from .lookups import lookup_plan
 from .model import Reference, TablePages, python_type
-from .searching import escape_like
+from .searching import beginning_values, begins_with
 from .selection import Selection
 from .site import Plan, Site
 
 MOST_FOUND = 1_000
-_LAST = "\U0010ffff"  # behind every text that begins alike
 
 
 class BeginningsPlan(Plan):
@@ -39,42 +37,24 @@ class BeginningsPlan(Plan):
             column = selection.base.c[key]
             reference = pages.lookups.get(key)
             if reference is None:
-                self._own.append(limited.where(self._begins(column)))
+                self._own.append(limited.where(begins_with(column, self._kind)))
             elif reach.may("view", site.registry[reference.target].table.fullname):
                 held = column.in_(bindparam("values", expanding=True))
                 self._through.append((reference, limited.where(held)))
 
-    def _begins(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
-        """Return the condition that a column begins with what was typed, as it was, in
-        capitals, in small letters or with one capital, as an index can serve it."""
-        raw = type_coerce(column, NullType())
-        if self._kind == "sqlite":  # where LIKE and an index differ about capitals
-            spans = [
-                and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}"))
-                for n in range(4)
-            ]
-            return or_(*spans)
-        likes = [column.like(bindparam(f"b{n}"), escape="\\") for n in range(4)]
-        return or_(*likes)
-
     def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
         """Return the keys of records that begin with `search`, or that refer to one that
         holds it."""
-        spelled = (search, search.upper(), search.lower(), search.capitalize())
-        if self._kind == "sqlite":
-            bound = {f"b{n}": text for n, text in enumerate(spelled)}
-            bound |= {f"e{n}": text + _LAST for n, text in enumerate(spelled)}
-        else:
-            bound = {f"b{n}": escape_like(text) + "%" for n, text in enumerate(spelled)}
+        bound = beginning_values(search, self._kind)
         found: dict[tuple[Any, ...], None] = {}
         for statement in self._own:
             self._add(found, connection, statement, bound)
         for reference, statement in self._through:
             parse = python_type(self._pages.column(reference.columns[0]))
             plan = lookup_plan(self._site, reference, self.reach)
-            options = plan.find(connection, search, FOUND_AT_ONCE)
+            options = plan.find(search).options
             if options and len(found) < MOST_FOUND:
-                values = [parse(value) for value, _title in options]
+                values = [parse(option.value) for option in options]
                 self._add(found, connection, statement, {"values": values})
         return list(found)[:MOST_FOUND]
 

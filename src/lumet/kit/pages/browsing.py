@@ -13,19 +13,11 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.kept import KeptChoices
-from ..fields import (
-    ChoiceField,
-    CodeField,
-    DateField,
-    DecimalField,
-    IntegerField,
-    LookupField,
-    MomentField,
-    ValueField,
-    YesNoField,
-)
+from ..fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..formats import number_text
+from ..measures import CodeField, DecimalField, IntegerField
 from ..reach import Reach
+from ..times import DateField, MomentField
 from .beginnings import find_beginnings
 from .listing import (
     PAGE_ROWS,
@@ -397,7 +389,8 @@ class Browsing:
             target = self.site.registry[reference.target]
             if self.reach.may("view", target.table.fullname):
                 plan = lookup_plan(self.site, reference, self.reach)
-                options = plan.first(connection, SHORT_LIST + 1)
+                first = plan.first(connection, SHORT_LIST + 1)
+                options = [(option.value, option.title) for option in first]
                 if len(options) > SHORT_LIST:
                     choices = f"{list_address(self.pages.name)}/choices/{key}"
                 known = {value for value, _title in options}

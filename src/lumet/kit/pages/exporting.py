@@ -13,8 +13,10 @@ from typing import Any
 
 import xlsxwriter  # type: ignore[import-untyped]
 
+from .. import here
 from ..columns import Date, Moment
-from ..fields import ChoiceField, DecimalField, IntegerField, ValueField
+from ..fields import ChoiceField, SeveralField, ValueField
+from ..measures import DecimalField, IntegerField
 from .browsing import Browsing
 from .model import TablePages
 from .selection import At, TitleAt
@@ -39,6 +41,7 @@ class Export:
     def __init__(self, browsing: Browsing, with_keys: bool) -> None:
         self.browsing = browsing
         self.plan = browsing.own_plan()
+        self.zone = here.zone()
         pages = browsing.pages
         self.headings = [str(pages.singular)]
         self.readers: list[Reader] = [self.plan.title]
@@ -145,6 +148,8 @@ def _text_of(cell: Reader) -> Reader:
 
 def _plain(field: ValueField, raw: Reader) -> Reader:
     """Return a reader of a value as other programs take it: choices by their labels."""
+    if isinstance(field, SeveralField):
+        return lambda row: None if (v := raw(row)) is None else field.show(v, "")
     if isinstance(field, ChoiceField) and isinstance(raw, At):
         labels = {value: str(label) for value, label in field.choices.items()}
         return _LabelAt(raw.place, labels)
@@ -255,6 +260,8 @@ def _write_sheet(book: Any, export: Export) -> None:
             if number > MOST_XLSX_ROWS:
                 return
             for column, value in enumerate(row):
+                if isinstance(value, datetime) and value.tzinfo is not None:
+                    value = value.astimezone(export.zone)
                 _write_cell(sheet, number, column, value, moment)
 
 

@@ -33,6 +33,7 @@ from .model import TablePages
 from .sifting import preset_words
 from .site import (
     add_address,
+    leave_list,
     list_address,
     look,
     lower_first,
@@ -62,6 +63,7 @@ def show_list(name: str) -> ResponseReturnValue:
     kept = _kept()
     if not request.args and (query := kept.first_view(name)):
         return redirect(f"{list_address(name)}?{query}")
+    leave_list(name, request.query_string.decode())
     browsing = Browsing(site(), pages, within, request.args, kept)
     template, found = "list.html", {}
     try:

@@ -21,7 +21,15 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
-from ..fields import JsonField, LongTextField, OtherField, TextField
+from ..fields import (
+    JsonField,
+    LongTextField,
+    OtherField,
+    SecretField,
+    SeveralField,
+    TextField,
+)
+from ..files import FileField
 from ..reach import Reach
 from .keyset import Term, branches, make_terms, read_place, write_place
 from .model import Order, TablePages
@@ -282,6 +290,31 @@ class ListPlan(Plan):
                 break
         return rows
 
+    def neighbours(
+        self, connection: Connection, key: Mapping[str, Any], bound: Mapping[str, Any]
+    ) -> tuple[str, str]:
+        """Return the keys, as addresses have them, of the records before and behind the
+        one with this key; "" for none, and where the list does not show it."""
+        if self._key is None:
+            return "", ""
+        if ("here",) not in self._statements:
+            base = self.selection.base
+            matches = [base.c[each] == bindparam(f"k_{each}") for each in key]
+            here = self.selection.statement().where(*self._where, *matches)
+            self._statements["here",] = [here]
+        values = {**bound, **{f"k_{name}": value for name, value in key.items()}}
+        (statement,) = self._statements["here",]
+        row = self.reach.run(connection, statement, values).first()
+        if row is None:
+            return "", ""
+        place = read_place(self._place(row), len(self.terms))
+        found = [
+            self._rows(connection, place, backward, 1, (), bound)
+            for backward in (True, False)
+        ]
+        earlier, later = (self._key(rows[0]) if rows else "" for rows in found)
+        return earlier, later
+
     def chunks(
         self, connection: Connection, bound: Mapping[str, Any], size: int = 2_000
     ) -> Iterator[list[Row[Any]]]:
@@ -437,7 +470,9 @@ def list_plan(
 
 def is_sortable(pages: TablePages, key: str) -> bool:
     """Tell whether a list can be sorted by a column: not by long texts or bytes."""
-    unsorted = LongTextField | JsonField | OtherField
+    unsorted = (
+        LongTextField | JsonField | OtherField | SecretField | SeveralField | FileField
+    )
     if not pages.is_shown(key) or key in pages.computed or key in pages.unserved:
         return False
     return not isinstance(pages.shown_field(key), unsorted)

@@ -1,21 +1,21 @@
 """Choosing a record by its title."""
 
-from collections.abc import Collection, Sequence
-from typing import Any
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any, NamedTuple
 
 from flask_babel import gettext as _
-from sqlalchemy import (
-    Connection,
-    bindparam,
-    case,
-    or_,
-)
+from sqlalchemy import Connection, bindparam, case, not_, or_
+from sqlalchemy.exc import DBAPIError
 
-from ..fields import KEPT, LookupField
+from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
+from ..files import FileField
 from ..reach import Reach
+from ..refusals import meaning
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
     MOST_WORDS,
+    beginning_values,
+    begins_with,
     escape_like,
     has_words,
     matchers,
@@ -27,30 +27,75 @@ from .site import Plan, Site
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
-Option = tuple[str, str]
+MOST_FOUND = 400
+SEARCH_SECONDS = 0.3  # for what no index finds
+MOST_TELLING = 2  # columns on the second line
+NOTHING: Mapping[str, Any] = {}
+
+
+class Option(NamedTuple):
+    """A record to choose: its value, its title, and what else tells it from others."""
+
+    value: str
+    title: str
+    note: str = ""
+
+
+class Found(NamedTuple):
+    """Some of the records that a search means; whether there are more, and whether time
+    was up before all were looked at."""
+
+    options: list[Option]
+    more: bool = False
+    is_cut: bool = False
 
 
 class LookupPlan(Plan):
-    """The statements that find records of one table by their titles, built once."""
+    """The statements that find records of one table by their titles, built once.
+
+    `referred` is the column whose values are chosen, `given` are columns whose values
+    are known, `where` is a condition of those that can be chosen at all.
+    """
 
     def __init__(
-        self, site: Site, pages: TablePages, reach: Reach, referred: str
+        self,
+        site: Site,
+        pages: TablePages,
+        reach: Reach,
+        referred: str,
+        given: Sequence[str] = (),
+        where: str = "",
     ) -> None:
         self.reach = reach
-        selection = Selection(site.registry, pages, reach, site.language)
+        self._site = site
+        selection = Selection(site.registry, pages, reach, site.language, where)
         self._title = selection.title_reader()
         self._value = selection.place(selection.base, referred)
+        self._notes = [
+            selection.cell_reader(key, lambda table: "")
+            for key in telling_columns(pages, reach)
+        ]
         order = [Order(key) for key in pages.parsed_title.keys]
         terms = [term for term, _, _ in selection.order_terms(order)]
         statement = selection.statement()
+        for key in given:
+            matches = selection.base.c[key] == bindparam(f"given_{key}")
+            statement = statement.where(matches)
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
         postgresql = site.database.engine.dialect.name == "postgresql"
-        matches = matchers(terms, postgresql)
-        begins = or_(*[like(bindparam("begin"), escape="\\") for like in matches])
+        likes = matchers(terms, postgresql)
+        begins = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
+        self._kind = site.database.engine.dialect.name
+        served = [key for key in pages.parsed_title.keys[:1] if key in pages.begins]
+        own = [begins_with(selection.base.c[key], self._kind) for key in served]
+        self._begins = statement.where(*(own or [begins])).order_by(*terms)
+        self._begins = self._begins.limit(bindparam("wanted"))
         ranked = case((begins, 0), else_=1)
-        self._found = [
-            statement.where(has_words(matches, count))
-            .order_by(ranked, *terms)
+        # on many rows an order would want all of them before the first is known
+        rest = () if pages.many else (ranked, *terms)
+        self._holds = [
+            statement.where(has_words(likes, count), not_(begins))
+            .order_by(*rest)
             .limit(bindparam("wanted"))
             for count in range(1, MOST_WORDS + 1)
         ]
@@ -58,24 +103,48 @@ class LookupPlan(Plan):
         self._one = statement.where(column == bindparam("value"))
         self._several = statement.where(column.in_(bindparam("values", expanding=True)))
 
-    def first(self, connection: Connection, wanted: int) -> list[Option]:
-        """Return the first records by title: value and title."""
-        return self._read(connection, self._first, {"wanted": wanted})
+    def first(
+        self, connection: Connection, wanted: int, given: Mapping[str, Any] = NOTHING
+    ) -> list[Option]:
+        """Return the first records by title."""
+        return self._read(connection, self._first, {"wanted": wanted, **_bound(given)})
 
-    def find(self, connection: Connection, search: str, wanted: int) -> list[Option]:
-        """Return the records whose title holds every word, those that begin with the
-        search first."""
+    def find(
+        self, search: str, given: Mapping[str, Any] = NOTHING, skip: int = 0
+    ) -> Found:
+        """Return FOUND_AT_ONCE of the records whose title holds every word, behind the
+        first `skip`: at first those that begin with the search, then the others, as far
+        as SEARCH_SECONDS last."""
         words = words_of(search)
+        wanted = min(skip, MOST_FOUND) + FOUND_AT_ONCE + 1
+        bound = {"wanted": wanted, **_bound(given)}
+        database = self._site.database
         if not words:
-            return self.first(connection, wanted)
-        values: dict[str, Any] = {"wanted": wanted, "begin": escape_like(search) + "%"}
-        values |= word_values(words)
-        return self._read(connection, self._found[len(words) - 1], values)
+            with database.reading() as connection:
+                return _cut_out(self._read(connection, self._first, bound), skip)
+        bound |= {"begin": escape_like(search) + "%", **word_values(words)}
+        bound |= beginning_values(search, self._kind)
+        found: list[Option] = []
+        for statement in (self._begins, self._holds[len(words) - 1]):
+            try:
+                with database.reading(SEARCH_SECONDS) as connection:
+                    left = {**bound, "wanted": wanted - len(found)}
+                    found += self._read(connection, statement, left)
+            except DBAPIError as error:
+                if meaning(error).kind != "busy":
+                    raise
+                return _cut_out(found, skip)._replace(is_cut=True)
+            if len(found) >= wanted:
+                break
+        return _cut_out(found, skip)
 
-    def one(self, connection: Connection, value: Any) -> Option | None:
+    def one(
+        self, connection: Connection, value: Any, given: Mapping[str, Any] = NOTHING
+    ) -> Option | None:
         """Return the record that `value` refers to, None when none is within reach."""
         try:
-            found = self._read(connection, self._one, {"value": value})
+            bound = {"value": value, **_bound(given)}
+            found = self._read(connection, self._one, bound)
         except OverflowError:  # a number that SQLite cannot hold
             return None
         return found[0] if found else None
@@ -86,25 +155,124 @@ class LookupPlan(Plan):
         if not values:
             return {}
         try:
-            return dict(self._read(connection, self._several, {"values": list(values)}))
+            found = self._read(connection, self._several, {"values": list(values)})
         except OverflowError:
             return {}
+        return {option.value: option.title for option in found}
 
     def _read(
         self, connection: Connection, statement: Any, values: dict[str, Any]
     ) -> list[Option]:
         rows = self.reach.run(connection, statement, values)
-        return [(str(row[self._value]), self._title(row)) for row in rows]
+        return [self._option(row) for row in rows]
+
+    def _option(self, row: Any) -> Option:
+        title = self._title(row)
+        notes = [str(read(row).text) for read in self._notes]
+        note = " · ".join(each for each in notes if each and each not in title)
+        return Option(str(row[self._value]), title, note)
 
 
-def lookup_plan(site: Site, reference: Reference, reach: Reach) -> LookupPlan:
+def _bound(given: Mapping[str, Any]) -> dict[str, Any]:
+    return {f"given_{key}": value for key, value in given.items()}
+
+
+def _cut_out(found: list[Option], skip: int) -> Found:
+    behind = found[skip:]
+    more = len(behind) > FOUND_AT_ONCE and skip < MOST_FOUND
+    return Found(behind[:FOUND_AT_ONCE], more)
+
+
+def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
+    """Return the columns that stand below a title where a record is chosen: those that
+    were decided, else the first of its list."""
+    if pages.telling:
+        return pages.seen_by(reach, pages.telling)
+    dull = LongTextField | OtherField | SecretField | FileField
+    keys = [
+        key
+        for key in pages.seen_by(reach, pages.shown)
+        if key in pages.fields and not isinstance(pages.fields[key], dull)
+        if key not in pages.parsed_title.keys
+    ]
+    return keys[:MOST_TELLING]
+
+
+def lookup_plan(
+    site: Site,
+    reference: Reference,
+    reach: Reach,
+    given: Sequence[str] = (),
+    where: str = "",
+) -> LookupPlan:
     """Return the plan that finds what `reference` refers to, built when first wanted."""
     referred = reference.referred[0]
-    key = ("lookup", reference.target, referred, reach.shape)
+    key = ("lookup", reference.target, referred, tuple(given), where, reach.shape)
     pages = site.registry[reference.target]
-    plan = site.plan(key, lambda: LookupPlan(site, pages, reach, referred))
+
+    def build() -> LookupPlan:
+        return LookupPlan(site, pages, reach, referred, given, where)
+
+    plan = site.plan(key, build)
     assert isinstance(plan, LookupPlan)
     return plan.within(reach)
+
+
+class Lookup:
+    """One lookup of a form: what it may choose, given what the form holds."""
+
+    def __init__(
+        self, site: Site, pages: TablePages, reach: Reach, key: str, form: Any
+    ) -> None:
+        self.site = site
+        self.reach = reach
+        self.reference = pages.lookups[key]
+        self.target = site.registry[self.reference.target]
+        field = pages.fields[key]
+        assert isinstance(field, LookupField)
+        self.field = field
+        self.given = {
+            theirs: value
+            for ours, theirs in field.follows
+            if (value := _value_in(form, ours)) is not None
+        }
+
+    @property
+    def is_open(self) -> bool:
+        """Tell whether the user may look at the table at all."""
+        return self.reach.may("view", self.target.table.fullname)
+
+    @property
+    def plan(self) -> LookupPlan:
+        """Those that can be chosen."""
+        return lookup_plan(
+            self.site, self.reference, self.reach, tuple(self.given), self.field.where
+        )
+
+    @property
+    def whole_plan(self) -> LookupPlan:
+        """All of them, for the title of a present value."""
+        given = tuple(self.told)
+        return lookup_plan(self.site, self.reference, self.reach, given)
+
+    @property
+    def told(self) -> dict[str, Any]:
+        """What must be known beside the value to tell the record."""
+        return self.given if len(self.reference.columns) > 1 else {}
+
+
+def _value_in(form: Any, key: str) -> Any:
+    """Return the value of a field as far as it is known: typed, stored, or given."""
+    field = form._fields.get(key) if form is not None else None
+    if field is None or field.errors:
+        return None
+    text = field._value()
+    if field.data is not None or not text or text == KEPT:
+        return field.data
+    try:
+        return field.parse(field.clean(text))
+    except (ValueError, ArithmeticError):
+        return None
 
 
 def fill_lookups(
@@ -116,34 +284,38 @@ def fill_lookups(
     entered: Collection[str],
 ) -> None:
     """Give every lookup of a form its choices and the title of its present value."""
-    for key, reference in pages.lookups.items():
+    for key in pages.lookups:
         field = form._fields.get(key)
         if not isinstance(field, LookupField) or key not in entered:
             continue
         field.value_type = python_type(pages.column(key))
-        target = site.registry[reference.target]
         present = field._value()
-        if not reach.may("view", target.table.fullname):
+        lookup = Lookup(site, pages, reach, key, form)
+        if not lookup.is_open:
             field.is_kept = bool(present)
-            field.options = [(KEPT, str(_("not visible")))] if present else []
+            hidden = Option(KEPT, str(_("not visible")))
+            field.options = [hidden] if present else []
             continue
-        plan = lookup_plan(site, reference, reach)
-        options = plan.first(connection, SHORT_LIST + 1)
+        options = lookup.plan.first(connection, SHORT_LIST + 1, lookup.given)
         field.more = len(options) > SHORT_LIST
         options = options[:SHORT_LIST]
-        if present and all(value != present for value, _title in options):
-            found = _present(connection, plan, field, present)
-            if found is None and reach.rows(target.table) is not target.table:
-                field.is_kept = True
-                found = (KEPT, str(_("not visible")))
-            options.insert(0, found or (present, present))
+        if present and all(option.value != present for option in options):
+            options.insert(0, _present(connection, lookup, field, present))
         field.options = options
 
 
 def _present(
-    connection: Connection, plan: LookupPlan, field: LookupField, present: str
-) -> Option | None:
+    connection: Connection, lookup: Lookup, field: LookupField, present: str
+) -> Option:
+    """Return the option of a value that is not among those to choose."""
+    found = None
     try:
-        return plan.one(connection, field.value_type(present))
+        value = field.value_type(present)
+        found = lookup.whole_plan.one(connection, value, lookup.told)
     except (ValueError, ArithmeticError):
-        return None
+        pass
+    target = lookup.target.table
+    if found is None and lookup.reach.rows(target) is not target:
+        field.is_kept = True
+        return Option(KEPT, str(_("not visible")))
+    return found or Option(present, present)

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from sqlalchemy import (
@@ -13,6 +13,7 @@ from sqlalchemy import (
     Table,
     TypeDecorator,
 )
+from werkzeug.datastructures import MultiDict
 
 from ..fields import LookupField, OtherField, ValueField
 from ..forms import RecordForm
@@ -81,6 +82,17 @@ class Reference:
     referred: tuple[str, ...]
     on_delete: str
 
+    def led_by(self, column: str) -> "Reference":
+        """Return the same reference with one of its columns in front."""
+        places = sorted(
+            range(len(self.columns)), key=lambda n: self.columns[n] != column
+        )
+        return replace(
+            self,
+            columns=tuple(self.columns[n] for n in places),
+            referred=tuple(self.referred[n] for n in places),
+        )
+
 
 class TablePages:
     """How one table is shown. Generated subclasses say what; this class and the modules
@@ -108,9 +120,12 @@ class TablePages:
     borrowed: ClassVar[Sequence[str]] = ()  # columns of referenced records
     ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
     in_place: ClassVar[bool] = False  # the list's rows are edited in it
+    telling: ClassVar[Sequence[str]] = ()  # below the title, where one is chosen
+    many: ClassVar[bool] = False  # so many rows that a search must be in bounds
     begins: ClassVar[Sequence[str]] = ()  # of many rows: what a search looks at first
     rekeyed: ClassVar[frozenset[str]] = frozenset()  # keys that can be changed
     numbered: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "max + 1" or "uuid"
+    stamps: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
     held: ClassVar[Sequence[Held]] = ()
     unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
@@ -181,6 +196,22 @@ class TablePages:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""
         return self.is_changeable and change not in self.denied
 
+    def filled(
+        self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
+    ) -> RecordForm:
+        """Return the form with stored `values`, and with what was typed over them."""
+        form = self.form(data=dict(values))
+        for key in self.lookups:
+            lookup = form._fields.get(key)
+            if isinstance(lookup, LookupField):
+                lookup.value_type = python_type(self.column(key))
+        if typed is not None:
+            form.process(formdata=typed, data=dict(values))
+            for key, field in form._fields.items():
+                unfit = typed.getlist(f"unfit-{key}")
+                field.process_errors = [*field.process_errors, *unfit]
+        return form
+
     def column(self, key: str) -> Column[Any]:
         """Return the column with this key."""
         column: Column[Any] = self.table.c[key]
@@ -231,7 +262,8 @@ class TablePages:
         """Return what people call a column."""
         if not self.is_shown(key):
             return key
-        label = str(self.shown_field(key).label.text)
+        field = self.shown_field(key)
+        label = str(field.label.text) + (f", {field.unit}" if field.unit else "")
         if key in self.beyond:
             lookup = key.partition(".")[0]
             own = {str(field.label.text) for field in self.fields.values()}
@@ -302,6 +334,15 @@ class Registry:
                 isinstance(field, LookupField) or field is None
             ):
                 pages.lookups[key] = reference
+        for reference in self.outgoing[pages.name]:
+            if len(reference.columns) == 1:
+                continue
+            for key in reference.columns:
+                field = pages.fields.get(key)
+                if isinstance(field, LookupField) and key not in pages.lookups:
+                    pages.lookups[key] = reference.led_by(key)
+                    field.is_part = True
+                    break
 
     def _lend(self, pages: TablePages) -> None:
         """Give a table the columns of referenced records that it shows."""

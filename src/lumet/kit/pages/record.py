@@ -20,9 +20,11 @@ MOST_COLUMNS = 5
 class Fact:
     """One field of a record as its page shows it."""
 
+    key: str
     label: str
     cell: Cell
     is_long: bool
+    unit: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +46,11 @@ class Record:
     title: str
     sections: list[tuple[str, list[Fact]]]
     values: Mapping[str, Any]
+
+    def fact(self, key: str) -> Fact | None:
+        """Return a field by its column, None for one that is not shown."""
+        facts = (fact for _name, held in self.sections for fact in held)
+        return next((fact for fact in facts if fact.key == key), None)
 
 
 class RecordPlan(Plan):
@@ -77,7 +84,9 @@ class RecordPlan(Plan):
 
     def _fact(self, row: Any, key: str) -> Fact:
         field = self.pages.shown_field(key)
-        return Fact(self.pages.label(key), self._cells[key](row), field.wide)
+        cell, label = self._cells[key](row), self.pages.label(key)
+        label = label.removesuffix(f", {field.unit}") if field.unit else label
+        return Fact(key, label, cell, field.wide, field.unit if cell.text else "")
 
 
 def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:

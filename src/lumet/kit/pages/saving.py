@@ -4,11 +4,13 @@ import hashlib
 import hmac
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID, uuid4
 
 from flask_babel import gettext as _
 from sqlalchemy import (
+    Column,
     Connection,
     Integer,
     UniqueConstraint,
@@ -30,9 +32,10 @@ from ..fields import LookupField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning
-from .lookups import lookup_plan
+from ..times import DateField, MomentField
+from .lookups import Lookup, lookup_plan
 from .model import Held, Reference, TablePages, python_type
-from .site import Site, lower_first
+from .site import Site, actor, lower_first
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"
@@ -63,6 +66,8 @@ class Outcome:
     refused: list[str] = field(default_factory=list)
     seen: dict[str, str] = field(default_factory=dict)
     changes: Changes = field(default_factory=dict)
+    written: frozenset[str] = frozenset()  # the columns that were entered anew
+    replaced: dict[str, Any] = field(default_factory=dict)  # and what was there before
 
 
 class Saver:
@@ -84,7 +89,7 @@ class Saver:
 
     def blank(self, given: Mapping[str, str]) -> RecordForm:
         """Return the form for a new record, with `given` texts filled in."""
-        form = self._form({})
+        form = self.pages.filled({})
         for key in self.entered:
             field_ = self.pages.fields[key]
             text = given.get(key)
@@ -122,13 +127,13 @@ class Saver:
         """
         self._admit(connection, key)
         values = self._read(connection, key)
-        form = self._form(values)
+        form = self.pages.filled(values)
         form.is_new = False
         return Outcome(form, seen=self._digests(key, values))
 
     def add(self, connection: Connection, typed: MultiDict[str, str]) -> Outcome:
         """Add a record from what was typed, unless something is wrong with it."""
-        form = self._form({}, typed)
+        form = self.pages.filled({}, typed)
         if not self._is_valid(connection, form, {}, None):
             return Outcome(form)
         values = {key: form._fields[key].data for key in self.entered}
@@ -142,7 +147,10 @@ class Saver:
         self._check_held(connection, dict(zip(self.pages.key, made, strict=True)))
         changes = {name: (None, value) for name, value in written.items()}
         return Outcome(
-            form, key=encode_key(made), changes=self._told(connection, changes)
+            form,
+            key=encode_key(made),
+            changes=self._told(connection, changes),
+            written=frozenset(written),
         )
 
     def _insert(
@@ -152,16 +160,19 @@ class Saver:
         somebody else took meanwhile. Returns the key."""
         numbered = [key for key, how in self.pages.numbered if how == NEXT_NUMBER]
         numbered = [key for key in numbered if written.get(key) is None]
+        made = self._stamps(is_new=True)
         for key, how in self.pages.numbered:
             if how == "uuid" and written.get(key) is None:
-                written[key] = self._uuid(key)
+                made[key] = self._uuid(key)
         for tried in range(TRIES if numbered else 1):
             for key in numbered:
-                written[key] = self._next_number(connection, key)
-            columns = {self.pages.column(key): value for key, value in written.items()}
+                made[key] = self._next_number(connection, key)
+            columns = self._by_column(written)
             place = connection.begin_nested() if numbered else None
             try:
-                made = self.reach.insert(connection, self.pages.table, columns)
+                found = self.reach.insert(
+                    connection, self.pages.table, columns, self._by_column(made)
+                )
             except DBAPIError as error:
                 if (
                     place is None
@@ -173,8 +184,34 @@ class Saver:
             else:
                 if place is not None:
                     place.commit()
-                return made
+                return found
         raise AssertionError
+
+    def _by_column(self, values: Mapping[str, Any]) -> dict[Column[Any], Any]:
+        return {self.pages.column(key): value for key, value in values.items()}
+
+    def _stamps(self, is_new: bool) -> dict[str, Any]:
+        """Return what the application writes down by itself: who and when, where that
+        was decided."""
+        found: dict[str, Any] = {}
+        for key, how in self.pages.stamps:
+            what, _blank, which = how.partition(" ")
+            if what == "changed" or is_new:
+                found[key] = self._moment(key) if which == "at" else actor().name
+        return found
+
+    def _moment(self, key: str) -> Any:
+        """Return the present moment as the column keeps it: by the clock that its
+        defaults follow too, the database's, unless its zone or spelling was decided."""
+        shown = self.pages.fields.get(key)
+        if isinstance(shown, MomentField) and shown.zone:
+            return shown.as_stored(datetime.now(UTC))
+        if getattr(self.pages.column(key).type, "stored", ""):
+            today = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+            return today.date() if isinstance(shown, DateField) else today
+        if isinstance(shown, DateField):
+            return func.current_date()
+        return func.current_timestamp()
 
     def _uuid(self, key: str) -> Any:
         made = uuid4()
@@ -204,9 +241,9 @@ class Saver:
         self.reach.lock(connection, self.pages.table, key)
         self._admit(connection, key)
         values = self._read(connection, key)
-        form = self._form(values)
+        form = self.pages.filled(values)
         mine, conflicts = self._compare(key, values, form, typed)
-        form = self._form(values, mine)
+        form = self.pages.filled(values, mine)
         form.is_new = False
         outcome = Outcome(form, conflicts=conflicts, seen=self._digests(key, values))
         if not self._is_valid(connection, form, values, key) or conflicts:
@@ -218,10 +255,13 @@ class Saver:
         }
         if changed:
             self.pages.before_save(connection, changed, is_new=False)
-            columns = {
-                self.pages.column(name): value for name, value in changed.items()
-            }
-            self.reach.update(connection, self.pages.table, key, columns)
+            self.reach.update(
+                connection,
+                self.pages.table,
+                key,
+                self._by_column(changed),
+                self._by_column(self._stamps(is_new=False)),
+            )
             self._check_held(
                 connection, {**key, **{k: changed[k] for k in key if k in changed}}
             )
@@ -229,10 +269,28 @@ class Saver:
                 connection,
                 {name: (values.get(name), value) for name, value in changed.items()},
             )
+            outcome.written = frozenset(changed)
+            outcome.replaced = {
+                name: values[name] for name in changed if name in values
+            }
         outcome.key = encode_key(
             [changed.get(name, key[name]) for name in self.pages.key]
         )
         return outcome
+
+    def digest(self, connection: Connection, key: Mapping[str, Any]) -> str:
+        """Return a keyed digest of all that the record with this key holds, past the
+        user's reach; "" when there is none."""
+        statement = select(*self.pages.table.c).where(self._is(key))
+        row = UNBOUNDED.run(connection, statement).first()
+        if row is None:
+            return ""
+        return self._digest(key, "", "\0".join(map(repr, row)))
+
+    def is_held(self, connection: Connection, key: str, value: Any) -> bool:
+        """Tell whether any record has this value."""
+        held = select(literal(1)).where(self._is({key: value})).limit(1)
+        return UNBOUNDED.run(connection, held).first() is not None
 
     def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Let the database work out the rules that a form cannot. Raises Broken, at
@@ -262,10 +320,14 @@ class Saver:
             if value is None:
                 return None
             reference = self.pages.lookups.get(name)
-            if reference is not None and self._may_choose(reference):
+            if (
+                reference is not None
+                and len(reference.columns) == 1
+                and self._may_choose(reference)
+            ):
                 plan = lookup_plan(self.site, reference, self.reach)
                 found = plan.one(connection, value)
-                return found[1] if found is not None else str(value)
+                return found.title if found is not None else str(value)
             field_ = self.pages.fields.get(name)
             if field_ is None:
                 return str(value)
@@ -279,18 +341,6 @@ class Saver:
     def _may_choose(self, reference: Reference) -> bool:
         target = self.site.registry[reference.target]
         return self.reach.may("view", target.table.fullname)
-
-    def _form(
-        self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
-    ) -> RecordForm:
-        form = self.pages.form(data=dict(values))
-        for key in self.pages.lookups:
-            lookup = form._fields.get(key)
-            if isinstance(lookup, LookupField):
-                lookup.value_type = python_type(self.pages.column(key))
-        if typed is not None:
-            form.process(formdata=typed, data=dict(values))
-        return form
 
     def _is(self, key: Mapping[str, Any]) -> Any:
         return and_(*[self.pages.column(name) == value for name, value in key.items()])
@@ -316,9 +366,10 @@ class Saver:
     def _digests(
         self, key: Mapping[str, Any], values: Mapping[str, Any]
     ) -> dict[str, str]:
-        texts = {name: self._text(name, values[name]) for name in self.entered}
+        fields = self.pages.fields
+        traces = {name: fields[name].trace(values[name]) for name in self.entered}
         return {
-            SEEN + name: self._digest(key, name, text) for name, text in texts.items()
+            SEEN + name: self._digest(key, name, text) for name, text in traces.items()
         }
 
     def _text(self, name: str, value: Any) -> str:
@@ -341,9 +392,11 @@ class Saver:
             if name not in typed or typed.get(TAKE + name) == "theirs":
                 mine[name] = now
                 continue
-            text = form._fields[name].clean(typed[name])  # type: ignore[attr-defined]
+            field_ = self.pages.fields[name]
+            mine[name] = text = field_.clean(field_.gather(typed.getlist(name)))
             seen = typed.get(SEEN + name, "")
-            if text == now or _is_same(seen, self._digest(key, name, now)):
+            trace = field_.trace(values[name])
+            if text == now or _is_same(seen, self._digest(key, name, trace)):
                 continue
             if _is_same(seen, self._digest(key, name, text)):
                 mine[name] = now  # not touched by this user, changed by another
@@ -383,16 +436,30 @@ class Saver:
     def _check_lookups(
         self, connection: Connection, form: RecordForm, values: Mapping[str, Any]
     ) -> None:
-        for name, reference in self.pages.lookups.items():
+        for name in self.pages.lookups:
             field_ = form._fields.get(name)
-            if field_ is None or field_.errors or field_.data is None:
+            if not isinstance(field_, LookupField):
                 continue
-            if name in values and field_.data is values[name]:
+            if field_.errors or field_.data is None:
                 continue
-            plan = None
-            if self._may_choose(reference):
-                plan = lookup_plan(self.site, reference, self.reach)
-            if plan is None or plan.one(connection, field_.data) is None:
+            known = [name, *(ours for ours, _theirs in field_.follows)]
+            if all(
+                each in values
+                and (each not in form._fields or form[each].data is values[each])
+                for each in known
+            ):
+                continue  # as it is in the database
+            lookup = Lookup(self.site, self.pages, self.reach, name, form)
+            if lookup.is_open and lookup.plan.one(
+                connection, field_.data, lookup.given
+            ):
+                continue
+            labels = [self.pages.label(each) for each in known[1:]]
+            if labels and lookup.given:
+                listed = ", ".join(labels)
+                message = _("Choose one that fits %(labels)s.", labels=listed)
+                form.add_error(name, message)
+            else:
                 form.add_error(name, _("Choose one of the list."))
 
     def _check_uniques(

@@ -3,7 +3,16 @@
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, String, and_, bindparam, cast, or_
+from sqlalchemy import (
+    ColumnElement,
+    String,
+    and_,
+    bindparam,
+    cast,
+    or_,
+    type_coerce,
+)
+from sqlalchemy.types import NullType
 
 MOST_WORDS = 4
 
@@ -39,6 +48,30 @@ def has_words(
 def word_values(words: Sequence[str]) -> dict[str, str]:
     """Return what `has_words` binds."""
     return {f"w{number}": f"%{escape_like(word)}%" for number, word in enumerate(words)}
+
+
+LAST = "\U0010ffff"  # behind every text that begins alike
+
+
+def begins_with(column: ColumnElement[Any], kind: str) -> ColumnElement[bool]:
+    """Return the condition that a column begins with what was typed, as it was, in
+    capitals, in small letters or with one capital, as an index can serve it."""
+    raw = type_coerce(column, NullType())
+    if kind == "sqlite":  # where LIKE and an index differ about capitals
+        spans = [
+            and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}")) for n in range(4)
+        ]
+        return or_(*spans)
+    return or_(*[column.like(bindparam(f"b{n}"), escape="\\") for n in range(4)])
+
+
+def beginning_values(search: str, kind: str) -> dict[str, str]:
+    """Return what `begins_with` binds."""
+    spelled = (search, search.upper(), search.lower(), search.capitalize())
+    if kind == "sqlite":
+        bound = {f"b{n}": text for n, text in enumerate(spelled)}
+        return bound | {f"e{n}": text + LAST for n, text in enumerate(spelled)}
+    return {f"b{n}": escape_like(text) + "%" for n, text in enumerate(spelled)}
 
 
 def escape_like(text: str) -> str:

@@ -12,6 +12,7 @@ from sqlalchemy import (
     FromClause,
     Row,
     Select,
+    and_,
     func,
     select,
     text,
@@ -26,10 +27,11 @@ from ..fields import (
     ChoiceField,
     LinkedField,
     LongTextField,
-    PictureField,
+    SecretField,
     TextField,
     ValueField,
 )
+from ..files import FileField, uploads
 from ..reach import Reach
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH
@@ -132,13 +134,21 @@ class Selection:
     pick what a page shows from its rows."""
 
     def __init__(
-        self, registry: Registry, pages: TablePages, reach: Reach, language: str
+        self,
+        registry: Registry,
+        pages: TablePages,
+        reach: Reach,
+        language: str,
+        where: str = "",
     ) -> None:
         self.registry = registry
         self.pages = pages
         self.reach = reach
         self.language = language
         self.base = reach.rows(pages.table)
+        if where:  # inside, where no other table's column has the same name
+            inner = select(*self.base.c).where(text(f"({where})"))
+            self.base = inner.subquery(pages.table.name)
         self.empty = Cell("", said=str(_("empty")))
         self.source: FromClause = self.base
         self.columns: list[ColumnElement[Any]] = []
@@ -170,6 +180,9 @@ class Selection:
         """Return a reader of the column's Python value; of bytes, only the length."""
         if key in self.pages.extras:
             return At(self.extra_place(key))
+        if isinstance(self.pages.fields.get(key), SecretField):
+            known = self._add(self.base.c[key].is_not(None))
+            return lambda row: SecretField.MASK if row[known] else None
         if self.pages.is_binary(key):
             length = self._add(func.length(self.base.c[key]))
             return lambda row: None if row[length] is None else f"{row[length]:,} bytes"
@@ -214,24 +227,35 @@ class Selection:
             return self._borrowed_cell(key)
         if key in self.pages.extras:
             return self._made_cell(self.extra_place(key), field)
-        if isinstance(field, PictureField) and self.pages.key:
-            return self._picture_cell(key, address)
+        if isinstance(field, FileField) and self.pages.key:
+            return self._file_cell(key, field, address)
         make, empty = self.cell_maker(field), self.empty
-        if self.pages.is_binary(key):
+        if self.pages.is_binary(key) or isinstance(field, SecretField):
             value = self.value_reader(key)
             return lambda row: empty if value(row) is None else make(value(row))
         place = self.place(self.base, key)
         return lambda row: empty if row[place] is None else make(row[place])
 
-    def _picture_cell(self, key: str, address: Callable[[str], str]) -> Reader:
-        length, record = self.value_reader(key), self.key_reader()
+    def _file_cell(
+        self, key: str, field: FileField, address: Callable[[str], str]
+    ) -> Reader:
+        """Return a reader of a picture, or of a link to a file; of a name alone where
+        there is no such file."""
+        held, record = self.value_reader(key), self.key_reader()
         home, empty = address(self.pages.name), self.empty
         label = self.pages.label(key)
 
         def read(row: Row[Any]) -> Cell:
-            if length(row) is None:
+            value = held(row)
+            if value is None:
                 return empty
-            return Cell(label, picture=f"{home}{record(row)}/picture/{key}")
+            name = field.show(value, "") if field.folder else str(value)
+            if field.folder and uploads().find(field.folder, value) is None:
+                return Cell(name)
+            page = f"{home}{record(row)}"
+            if field.images:
+                return Cell(label, picture=f"{page}/picture/{key}")
+            return Cell(name, f"{page}/file/{key}")
 
         return read
 
@@ -404,8 +428,9 @@ class Selection:
             target = self.registry[reference.target]
             joined = self.reach.rows(target.table).alias()
             self._joined[path] = joined
-            matches = joined.c[reference.referred[0]] == source.c[key]
-            self.source = self.source.outerjoin(joined, matches)
+            pairs = zip(reference.columns, reference.referred, strict=True)
+            matches = [joined.c[theirs] == source.c[ours] for ours, theirs in pairs]
+            self.source = self.source.outerjoin(joined, and_(*matches))
         return self._joined[path]
 
     def order_terms(

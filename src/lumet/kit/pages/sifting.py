@@ -14,22 +14,23 @@ from flask_babel import gettext as _
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 from werkzeug.datastructures import MultiDict
 
+from .. import here
 from ..columns import in_order
 from ..fields import (
     ChoiceField,
-    DateField,
-    DecimalField,
-    IntegerField,
     JsonField,
     LookupField,
-    MomentField,
     OtherField,
-    TimeField,
+    SecretField,
+    SeveralField,
     ValueField,
     YesNoField,
 )
+from ..files import FileField
 from ..formats import date_text
+from ..measures import DecimalField, IntegerField
 from ..reach import Reach
+from ..times import DateField, DurationField, MomentField, TimeField
 from .model import TablePages, python_type
 from .searching import escape_like, matchers
 from .selection import Selection
@@ -61,7 +62,12 @@ class Sift:
 
 def operators(field: ValueField) -> tuple[str, ...]:
     """Return the operators that a column of this kind can be filtered by."""
-    if isinstance(field, OtherField | JsonField):
+    if isinstance(
+        field,
+        OtherField | JsonField | SecretField | SeveralField | DurationField | FileField,
+    ):
+        return (EMPTY, FILLED)
+    if isinstance(field, LookupField) and field.is_part:
         return (EMPTY, FILLED)
     if isinstance(field, LookupField | YesNoField) or (
         isinstance(field, ChoiceField) and not field.others
@@ -131,7 +137,11 @@ def _bounds(field: ValueField, first: date, last: date) -> tuple[Any, Any]:
     """Return the lowest value, and that behind the highest, of days."""
     behind = last + timedelta(days=1)
     if isinstance(field, MomentField):
-        return datetime.combine(first, time()), datetime.combine(behind, time())
+        days = (datetime.combine(each, time()) for each in (first, behind))
+        if field.is_local:
+            days = (field.as_stored(d.replace(tzinfo=here.zone())) for d in days)
+        low, high = days
+        return low, high
     return first, behind
 
 

@@ -20,6 +20,9 @@ from .model import Registry, TablePages
 EXTENSION = "site"
 LOOK = "look"  # what a session keeps of whom its user looks as
 PLANS_KEPT = 2_000
+LEFT = "left"  # what a session keeps of lists: how they were left, by table
+MOST_LEFT = 4
+LONGEST_LEFT = 300  # characters of an address; a cookie holds all of them
 
 
 @dataclass(slots=True)
@@ -205,6 +208,24 @@ def record_home(table: str) -> str:
 def list_address(table: str) -> str:
     """Return the address of a table's list."""
     return f"{site().root}/t/{table}"
+
+
+def leave_list(table: str, query: str) -> None:
+    """Remember how the user left the list of a table, to lead back to it."""
+    left: dict[str, str] = session.get(LEFT, {})
+    if left.get(table) == query or len(query) > LONGEST_LEFT:
+        return
+    others = [(name, text) for name, text in left.items() if name != table]
+    session[LEFT] = dict([*others[1 - MOST_LEFT :], (table, query)])
+
+
+def left_list(table: str, or_home: bool = True) -> str:
+    """Return the address of a table's list as the user left it; of one that was not
+    left the first page, or "" when that is not wanted."""
+    left: dict[str, str] = session.get(LEFT, {})
+    if table not in left:
+        return list_address(table) if or_home else ""
+    return list_address(table) + (f"?{left[table]}" if left[table] else "")
 
 
 def add_address(table: str, given: Mapping[str, str] | None = None) -> str:

@@ -14,11 +14,13 @@ from flask.typing import ResponseReturnValue
 from flask_login import current_user
 from markupsafe import Markup
 
+from ..files import FileField
 from ..reach import Reach
 from .model import TablePages
 from .site import (
     Site,
     key_values,
+    left_list,
     list_address,
     look,
     lower_first,
@@ -68,6 +70,8 @@ def menu() -> dict[str, Any]:
         "may_keep_accounts": may_keep_accounts,
         "may_see_log": may_see_log,
         "list_address": list_address,
+        "left_list": left_list,
+        "has_uploads": site().plan(("uploads",), _has_uploads),
         "lower_first": lower_first,
     }
 
@@ -89,8 +93,16 @@ def _menu(here: str) -> Markup:
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
     names = ("pages.front", "accounts.profile", "accounts.sign_in", "accounts.sign_out",
-             "keeping.accounts", "keeping.end_look", "activity.entries")  # fmt: skip
+             "keeping.accounts", "keeping.end_look", "activity.entries", "activity.listed")  # fmt: skip
     return {name: url_for(name) for name in names}
+
+
+def _has_uploads() -> bool:
+    """Tell whether any table has files."""
+    fields = (
+        f for each in site().registry.pages.values() for f in each.fields.values()
+    )
+    return any(isinstance(field, FileField) for field in fields)
 
 
 def _own_labels() -> str:

@@ -47,52 +47,183 @@ if (menu) {
   document.querySelector(".side [aria-current]")?.scrollIntoView({ block: "nearest" });
 }
 
-// Lookups: type to find. A long one asks the server as one types.
+// Lookups: type to find; a long one asks the server as one types, and for more as one
+// scrolls. One that follows other fields asks with their values, and anew when they change.
 function enhance(select) {
   const address = select.dataset.lookup;
+  const followed = (select.dataset.follows ?? "").split(" ").filter(Boolean);
+  const control = (name) => select.form?.elements[name];
+  const given = () => followed.map((name) => [name, control(name)?.value ?? ""]).filter((pair) => pair[1]);
+  const line = (data, escape) =>
+    `<div>${escape(data.text)}${data.note ? `<small>${escape(data.note)}</small>` : ""}</div>`;
   const options = {
-    maxOptions: 200,
+    maxOptions: 500,
     allowEmptyOption: false,
     selectOnTab: true,
     render: {
+      option: line,
       no_results: (data, escape) =>
         `<div class="no-results">${escape(select.dataset.none)}</div>`,
     },
   };
-  if (select.dataset.more) {
+  // what the server found last has been chosen and ranked already
+  let asked = "";
+  let found = 0;
+  let more = false;
+  let ranks = new Map();
+  let request = new AbortController();
+  const ask = async (query, skip) => {
+    request.abort(); // or its answer would overtake this one's
+    request = new AbortController();
+    const values = new URLSearchParams([["q", query], ["skip", skip], ...given()]);
+    const answer = await fetch(`${address}?${values}`, {
+      credentials: "same-origin",
+      signal: request.signal,
+    });
+    const said = answer.ok ? await answer.json() : { found: [], more: false };
+    more = said.more;
+    for (const each of said.found) ranks.set(String(each.value), 10000 - found++);
+    if (said.cut) said.found.push({ value: "", text: select.dataset.cut, disabled: true });
+    return said.found;
+  };
+  const isLong = Boolean(select.dataset.more);
+  if (isLong) {
     options.valueField = "value";
     options.labelField = "text";
     options.searchField = ["text"];
-    // what the server found last has been chosen and ranked already
-    let asked = "";
-    let ranks = new Map();
-    let request = new AbortController();
-    options.score = (query) => (option) => (query === asked && ranks.get(String(option.value))) || 0;
+    options.score = (query) => (option) =>
+      (option.disabled ? 0.1 : query === asked && ranks.get(String(option.value))) || 0;
     options.shouldLoad = (query) => query.length > 0;
     options.load = function (query, done) {
       asked = query;
+      found = 0;
       ranks = new Map();
-      request.abort(); // or its answer would overtake this one's
-      request = new AbortController();
       this.clearOptions((option) => this.items.includes(String(option.value)));
-      fetch(`${address}?q=${encodeURIComponent(query)}`, {
-        credentials: "same-origin",
-        signal: request.signal,
-      })
-        .then((answer) => (answer.ok ? answer.json() : []))
-        .then((found) => {
-          ranks = new Map(found.map((each, place) => [String(each.value), found.length - place]));
-          done(found);
-        })
-        .catch(() => done([]));
+      ask(query, 0).then(done).catch(() => done([]));
     };
   }
   // while one types, the present value makes room
   options.onType = function (text) { this.wrapper.classList.toggle("typing", text !== ""); };
   options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };
-  new TomSelect(select, options);
+  const made = new TomSelect(select, options);
+  if (isLong) {
+    made.dropdown_content.addEventListener("scroll", async () => {
+      const box = made.dropdown_content;
+      if (!more || !asked || box.scrollTop + box.clientHeight < box.scrollHeight - 40) return;
+      more = false; // until the answer says so again
+      const next = await ask(asked, found).catch(() => []);
+      const place = box.scrollTop;
+      made.addOptions(next);
+      made.refreshOptions(false);
+      box.scrollTop = place;
+    });
+  }
+  const anew = async () => {
+    const fitting = await ask("", 0).catch(() => null);
+    if (!fitting) return;
+    const chosen = made.getValue();
+    made.clear(true);
+    made.clearOptions(() => false);
+    made.addOptions(fitting);
+    if (fitting.some((each) => String(each.value) === chosen)) made.setValue(chosen, true);
+  };
+  for (const name of followed) control(name)?.addEventListener?.("change", anew);
+  return made;
 }
 for (const select of document.querySelectorAll("select[data-lookup]")) enhance(select);
+
+// What a lookup refers to is added in a dialog, and chosen when that was saved.
+for (const link of document.querySelectorAll("a[data-add]")) {
+  link.addEventListener("click", async (event) => {
+    event.preventDefault();
+    const address = new URL(link.href);
+    address.searchParams.set("piece", "1");
+    const dialog = document.createElement("dialog");
+    dialog.setAttribute("aria-label", link.textContent);
+    const show = (html) => {
+      dialog.innerHTML = html;
+      prepare(dialog);
+      for (const select of dialog.querySelectorAll("select[data-lookup]")) enhance(select);
+      dialog.querySelector("[data-leave]").addEventListener("click", () => dialog.close());
+      dialog.querySelector("form").addEventListener("submit", send);
+      (dialog.querySelector(".wrong :is(input, select, textarea)") ?? firstControl(dialog))?.focus();
+    };
+    const send = async (submitted) => {
+      submitted.preventDefault();
+      const body = new FormData(submitted.target);
+      const answer = await fetch(address, { method: "POST", body, credentials: "same-origin" });
+      if (!(answer.headers.get("Content-Type") ?? "").includes("json")) {
+        show(await answer.text());
+        return;
+      }
+      const made = await answer.json();
+      const lookup = document.getElementById(link.dataset.add).tomselect;
+      if (made.value !== undefined) {
+        lookup.addOption(made);
+        lookup.setValue(String(made.value));
+      }
+      dialog.close();
+    };
+    dialog.addEventListener("close", () => {
+      dialog.remove();
+      document.getElementById(link.dataset.add).tomselect.focus();
+    });
+    document.body.append(dialog);
+    show(await (await fetch(address, { credentials: "same-origin" })).text());
+    dialog.showModal();
+    firstControl(dialog)?.focus();
+  });
+}
+
+// The first control that one can write in or choose with.
+function firstControl(within) {
+  const controls = within.querySelectorAll(
+    ".fields :is(input:not([type=hidden]), textarea, select)");
+  const first = [...controls].find((each) => !each.closest(".ts-dropdown") && !each.disabled);
+  return first?.tomselect?.control_input ?? first;
+}
+
+// A number goes up and down by the arrow keys, within its bounds.
+function prepare(within) {
+  for (const input of within.querySelectorAll("input[data-step]")) {
+    input.addEventListener("keydown", (event) => {
+      const way = { ArrowUp: 1, ArrowDown: -1 }[event.key];
+      const plain = input.value.trim();
+      if (!way || event.altKey || !/^[+-]?\d*\.?\d*$/.test(plain)) return;
+      event.preventDefault();
+      const step = input.dataset.step;
+      const digits = Math.max((plain.split(".")[1] ?? "").length, (step.split(".")[1] ?? "").length);
+      const lowest = Number(input.dataset.lowest ?? -Infinity);
+      const highest = Number(input.dataset.highest ?? Infinity);
+      const next = (Number(plain) || 0) + way * Number(step);
+      input.value = Math.min(Math.max(next, lowest), highest).toFixed(digits);
+      input.dispatchEvent(new Event("input", { bubbles: true }));
+    });
+  }
+  // a colour can be picked as well as written
+  for (const input of within.querySelectorAll("input[data-colour]")) {
+    const picker = document.createElement("input");
+    const box = document.createElement("div");
+    picker.type = "color";
+    picker.className = "swatch";
+    picker.setAttribute("aria-label", input.labels[0]?.textContent.trim() ?? "");
+    const show = () => { if (/^#[0-9a-f]{6}$/i.test(input.value)) picker.value = input.value; };
+    input.addEventListener("input", show);
+    picker.addEventListener("input", () => { input.value = picker.value; });
+    box.className = "with-swatch";
+    input.replaceWith(box);
+    box.append(input, picker);
+    show();
+  }
+  // a long text grows with what is written; most browsers do so by themselves
+  if (CSS.supports("field-sizing", "content")) return;
+  for (const area of within.querySelectorAll("textarea[data-grows]")) {
+    const grow = () => { area.rows = Math.max(3, area.value.split("\n").length + 1); };
+    area.addEventListener("input", grow);
+    grow();
+  }
+}
+prepare(document);
 
 // Charts: the numbers stand below in a table as well.
 for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
@@ -132,6 +263,7 @@ if (form) {
   form.addEventListener("input", () => { changed = true; });
   form.addEventListener("change", () => { changed = true; });
   form.addEventListener("submit", (event) => {
+    if (event.submitter?.name === "find") return;
     if (sent) event.preventDefault(); // it is on its way
     sent = true;
   });
@@ -139,7 +271,9 @@ if (form) {
   window.addEventListener("beforeunload", (event) => {
     if (changed && !sent) event.preventDefault();
   });
-  form.querySelector(".wrong input, .wrong select, .wrong textarea")?.focus();
+  const wrong = form.querySelector(".wrong :is(input:not([type=hidden]), select, textarea)");
+  const first = wrong ?? (form.dataset.record === "new" ? firstControl(form) : null);
+  (first?.tomselect?.control_input ?? first)?.focus();
 }
 
 // A list that is edited in its place: arrows move from cell to cell, Enter opens one and

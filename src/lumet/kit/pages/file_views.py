@@ -1,0 +1,109 @@
+"""Files of records, served so that they can do no harm, and the list of all uploads."""
+
+import io
+from typing import Any
+
+from flask import (
+    Response,
+    abort,
+    render_template,
+    request,
+    send_file,
+    url_for,
+)
+from flask.typing import ResponseReturnValue
+from sqlalchemy import select
+
+from ..accounts.activity import blueprint as activity
+from ..files import FileField, uploads
+from ..uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
+from ..uploads import Refused as NoPictureThere
+from .pictures import NoPicture, small_picture
+from .site import record_address, site
+from .views import blueprint, key_of, pages_of
+
+PAGE_UPLOADS = 50
+INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: nothing
+
+
+def _held(name: str, segment: str, column: str) -> tuple[bytes, str]:
+    """Return the bytes of a record's file and its name, within the user's reach."""
+    pages, within = pages_of(name)
+    field = pages.fields.get(column)
+    if not pages.key or not isinstance(field, FileField):
+        abort(404)
+    if within.hides(pages.table.fullname, column):
+        abort(404)
+    rows = within.rows(pages.table)
+    key = key_of(pages, segment)
+    statement = select(rows.c[column]).where(*[rows.c[k] == v for k, v in key.items()])
+    with site().database.reading() as connection:
+        value: Any = within.run(connection, statement).scalar()
+    if value is None:
+        abort(404)
+    if not field.folder:
+        return bytes(value), str(field.label.text)
+    found = uploads().find(field.folder, str(value))
+    if found is None:
+        abort(404)
+    return found.read_bytes(), field.show(str(value), "")
+
+
+@blueprint.get("/t/<name>/r/<segment>/picture/<column>")
+def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
+    """A picture of a record, made small."""
+    content, _name = _held(name, segment, column)
+    try:
+        small, kind = small_picture(content)
+    except NoPicture:
+        abort(404)
+    answer = Response(small, content_type=kind)
+    answer.headers["Cache-Control"] = "private, max-age=60"
+    return answer
+
+
+@blueprint.get("/t/<name>/r/<segment>/file/<column>")
+def file(name: str, segment: str, column: str) -> ResponseReturnValue:
+    """A file of a record: a picture is shown, anything else is saved."""
+    content, title = _held(name, segment, column)
+    try:
+        ending = ending_of(content, title, images=True)
+    except NoPictureThere:
+        ending = ""
+    is_picture = ending in PICTURES.values()
+    if "." not in title and is_picture:
+        title = f"{title}.{ending}"
+    answer = send_file(
+        io.BytesIO(content),
+        mimetype=SHOWN[ending] if is_picture else "application/octet-stream",
+        as_attachment=not is_picture,
+        download_name=title,
+        max_age=0,
+    )
+    answer.headers["Content-Security-Policy"] = INERT
+    answer.headers["Cache-Control"] = "private, no-store"
+    return answer
+
+
+@activity.get("/uploads")
+def listed() -> ResponseReturnValue:
+    """All that was uploaded, the latest first, with where it is used."""
+    before = request.args.get("before", 0, type=int)
+    found = uploads().listed(PAGE_UPLOADS + 1, before)
+    more = found[PAGE_UPLOADS - 1].id if len(found) > PAGE_UPLOADS else 0
+    return render_template(
+        "uploads.html",
+        uploads=[(each, *_used(each)) for each in found[:PAGE_UPLOADS]],
+        size_text=size_text,
+        more=url_for("activity.listed", before=more) if more else "",
+    )
+
+
+def _used(upload: Upload) -> tuple[str, str]:
+    """Return what an upload belongs to, and the address of its record."""
+    pages = site().registry.pages.get(upload.table)
+    if pages is None or upload.column not in pages.fields:
+        return upload.table, ""
+    words = f"{pages.singular} · {pages.label(upload.column)}"
+    is_kept = upload.state == KEPT and bool(upload.key)
+    return words, record_address(upload.table, upload.key) if is_kept else ""

@@ -1,0 +1,84 @@
+"""Carrying out changes: one transaction each, written down in the activity log."""
+
+import random
+import time
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+
+from ..accounts.log import Recording, recorded
+from ..reach import Reach
+from ..refusals import is_passing, meaning
+from .model import TablePages
+from .record import record_plan
+from .site import key_values, site
+
+TRIES = 8  # at a transaction that others got in the way of
+
+
+class BrokenOff(Exception):
+    """A change was not carried out, since the database is busy or away; `is_unsure`:
+    perhaps it was, since the connection was lost at its very end."""
+
+    def __init__(self, kind: str, is_unsure: bool) -> None:
+        super().__init__(kind)
+        self.kind = kind
+        self.is_unsure = is_unsure
+
+    @property
+    def message(self) -> str:
+        """What to tell who wanted the change."""
+        if self.is_unsure:
+            text = _("The connection to the database was lost while this was being "
+                     "saved. Look whether it is there before you save it again.")  # fmt: skip
+        elif self.kind == "busy":
+            text = _("Somebody else is changing what this needs, and it took too long. "
+                     "Nothing was saved yet; try again in a moment.")  # fmt: skip
+        else:
+            text = _("The database cannot be reached. Nothing was saved yet; try again "
+                     "in a moment.")  # fmt: skip
+        return str(text)
+
+
+T = TypeVar("T")
+
+
+def written(work: Callable[[Connection, Recording], T]) -> T:
+    """Carry out `work` in one transaction; again, from its beginning, where transactions
+    got in each other's way.
+
+    Raises BrokenOff where the database is busy or away, and what else `work` raises.
+    """
+    for tried in range(TRIES):
+        is_worked = False
+        try:
+            with (
+                recorded(site().log) as recording,
+                site().database.writing() as connection,
+            ):
+                done = work(connection, recording)
+                is_worked = True
+            return done
+        except DBAPIError as error:
+            if tried == TRIES - 1 or not is_passing(error):
+                kind = meaning(error).kind
+                if kind in ("busy", "lost"):
+                    raise BrokenOff(kind, is_worked and kind == "lost") from error
+                raise
+        time.sleep(random.uniform(0.01, 0.05) * (tried + 1))
+    raise AssertionError
+
+
+def title_of(
+    pages: TablePages, within: Reach, connection: Connection, segment: str
+) -> str:
+    """Return the title of a record by its key in an address, "" where it is beyond
+    reach."""
+    if not pages.key:
+        return ""
+    plan = record_plan(site(), pages, within)
+    found: Any = plan.read(connection, key_values(site(), pages, segment))
+    return found.title if found else ""

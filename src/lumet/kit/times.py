@@ -1,0 +1,217 @@
+"""Dates, times of day, moments and durations in forms.
+
+A moment that the database keeps with its zone is shown and entered in the user's; one
+without is shown as it is stored, unless it was decided in which zone that is.
+"""
+
+import re
+from datetime import UTC, date, datetime, time, timedelta
+from functools import cache
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask_babel import lazy_gettext as _
+
+from . import here
+from .fields import ValueField
+from .formats import date_text, moment_text, plain_text, time_text
+from .reading import read_date
+
+_named = cache(ZoneInfo)
+
+
+class DateField(ValueField):
+    """A date, entered as the browser lets one enter dates."""
+
+    html_type = "date"
+    html_takes = re.compile(r"\d{4}-\d\d-\d\d")
+
+    def parse(self, text: str) -> date:
+        try:
+            return read_date(text, here.language())
+        except ValueError:
+            raise ValueError(_("Enter a date as 2026-11-17.")) from None
+
+    def to_text(self, value: Any) -> str:
+        return value.isoformat() if isinstance(value, date) else super().to_text(value)
+
+    def show(self, value: Any, language: str) -> str:
+        if isinstance(value, date):
+            return date_text(value, language)
+        return plain_text(value)
+
+
+class TimeField(ValueField):
+    """A time of day."""
+
+    html_type = "time"
+    html_takes = re.compile(r"\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
+
+    def parse(self, text: str) -> time:
+        try:
+            return time.fromisoformat(text)
+        except ValueError:
+            raise ValueError(_("Enter a time as 09:40.")) from None
+
+    def to_text(self, value: Any) -> str:
+        if isinstance(value, time):
+            return value.isoformat("auto" if value.second else "minutes")
+        return super().to_text(value)
+
+    def show(self, value: Any, language: str) -> str:
+        return (
+            time_text(value, language) if isinstance(value, time) else plain_text(value)
+        )
+
+
+class MomentField(ValueField):
+    """A date and a time of day. `zoned`: the database knows when that is; `zone`: the
+    zone in which a column without one is stored."""
+
+    html_type = "datetime-local"
+    html_takes = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
+
+    def __init__(
+        self, *positional: Any, zoned: bool = False, zone: str = "", **rest: Any
+    ) -> None:
+        super().__init__(*positional, **rest)
+        self.zoned = zoned
+        self.zone = zone
+
+    @property
+    def is_local(self) -> bool:
+        """Tell whether moments are shown in the zone of the user."""
+        return self.zoned or bool(self.zone)
+
+    def parse(self, text: str) -> datetime:
+        found = self._read(text)
+        stored = self.object_data
+        knows = isinstance(stored, datetime) and stored.tzinfo is not None
+        if not self.is_local and not knows:
+            if found.tzinfo is not None:
+                raise ValueError(_("Write it without a time zone: none is kept here."))
+            return found
+        known = found if found.tzinfo is not None else _known(found, here.zone())
+        try:
+            return self.as_stored(known)
+        except OverflowError:
+            raise ValueError(_("This is too far away.")) from None
+
+    def as_stored(self, moment: datetime) -> datetime:
+        """Return a moment of any zone as the column keeps it."""
+        if self.zone:
+            return moment.astimezone(_named(self.zone)).replace(tzinfo=None)
+        return moment
+
+    def _read(self, text: str) -> datetime:
+        try:
+            return datetime.fromisoformat(text)
+        except ValueError:
+            pass
+        day, _blank, hour = text.strip().replace(", ", " ").rpartition(" ")
+        try:
+            return datetime.combine(
+                read_date(day, here.language()), time.fromisoformat(hour)
+            )
+        except ValueError:
+            raise ValueError(
+                _("Enter a date and a time as 2026-11-17 09:40.")
+            ) from None
+
+    def here(self, value: datetime) -> datetime:
+        """Return a moment as the clocks of the user show it, where that is known."""
+        if self.zone and value.tzinfo is None:
+            value = value.replace(tzinfo=_named(self.zone))
+        if value.tzinfo is None:
+            return value
+        try:
+            return value.astimezone(here.zone())
+        except OverflowError:
+            return value
+
+    def to_text(self, value: Any) -> str:
+        if not isinstance(value, datetime):
+            return super().to_text(value)
+        local = self.here(value)
+        if local.tzinfo is not None and not _is_twice(local):
+            local = local.replace(tzinfo=None)
+        whole = local.second or local.microsecond
+        return local.isoformat("T", "auto" if whole else "minutes")
+
+    def show(self, value: Any, language: str) -> str:
+        if isinstance(value, datetime):
+            return moment_text(self.here(value).replace(tzinfo=None), language)
+        return plain_text(value)
+
+
+def _known(local: datetime, zone: ZoneInfo) -> datetime:
+    """Return when it is that clocks in `zone` show `local`. Raises ValueError when they
+    never do, or do so twice: where summer time begins and ends."""
+    found = local.replace(tzinfo=zone)
+    if found.astimezone(UTC).astimezone(zone).replace(tzinfo=None) != local:
+        raise ValueError(_("The clocks skip this time. Enter another."))
+    if _is_twice(found):
+        first, second = (found.replace(fold=fold).isoformat()[-6:] for fold in (0, 1))
+        raise ValueError(
+            _(
+                "The clocks show this time twice. Write %(first)s or %(second)s behind it.",
+                first=first,
+                second=second,
+            )
+        )
+    return found
+
+
+def _is_twice(moment: datetime) -> bool:
+    """Tell whether clocks show this time twice."""
+    offsets = [moment.replace(fold=fold).utcoffset() for fold in (0, 1)]
+    earlier, later = offsets
+    return earlier is not None and later is not None and earlier > later
+
+
+_UNITS = "years? mons? months? weeks? days? hours? minutes? mins? seconds? secs?"
+_SPOKEN = re.compile(
+    rf"""(?=.)
+    ([+-]?\d+(\.\d+)?\s*({"|".join(_UNITS.split())})\s*)*
+    ([+-]?\d+:\d\d(:\d\d(\.\d{{1,6}})?)?)?""",
+    re.VERBOSE | re.IGNORECASE,
+)
+_ISO = re.compile(
+    r"P(?=.)(\d+Y)?(\d+M)?(\d+W)?(\d+D)?(T(?=.)(\d+H)?(\d+M)?(\d+(\.\d{1,6})?S)?)?"
+)
+
+
+class DurationField(ValueField):
+    """How long something takes. `clock`: hours and minutes alone, up to `MOST_HOURS`."""
+
+    MOST_HOURS = 838  # of a TIME on MariaDB
+
+    def __init__(self, *positional: Any, clock: bool = False, **rest: Any) -> None:
+        super().__init__(*positional, **rest)
+        self.clock = clock
+
+    def parse(self, text: str) -> Any:
+        if self.clock:
+            return self._parse_clock(text)
+        if not (_SPOKEN.fullmatch(text) or _ISO.fullmatch(text.upper())):
+            raise ValueError(
+                _("Enter how long it takes: 1:30, 2 days 4:00 or 45 minutes.")
+            )
+        return text
+
+    def _parse_clock(self, text: str) -> str:
+        found = re.fullmatch(r"-?(\d{1,3}):([0-5]\d)(:[0-5]\d(\.\d{1,6})?)?", text)
+        if found is None or int(found[1]) > self.MOST_HOURS:
+            raise ValueError(_("Enter hours and minutes as 36:15."))
+        return text if found[3] else f"{text}:00"
+
+    def to_text(self, value: Any) -> str:
+        if isinstance(value, time):
+            return value.isoformat("auto" if value.microsecond else "seconds")
+        if isinstance(value, timedelta):
+            return str(value)
+        return super().to_text(value)
+
+    def show(self, value: Any, language: str) -> str:
+        text = self.to_text(value)
+        return text.removesuffix(":00") if re.search(r":\d\d:00$", text) else text

@@ -1,0 +1,77 @@
+"""What a form's fields must hold: small checks, each with what it says."""
+
+from decimal import Decimal
+from typing import Any
+
+from flask_babel import lazy_gettext as _
+from wtforms.validators import StopValidation, ValidationError
+
+from .fields import ValueField
+
+
+def required() -> Any:
+    """The column needs a value."""
+
+    def check(form: Any, field: ValueField) -> None:
+        if field.data is None and not field.process_errors:
+            raise StopValidation(_("This is needed."))
+
+    check.field_flags = {"required": True}  # type: ignore[attr-defined]
+    return check
+
+
+def longest(count: int) -> Any:
+    """The column takes at most `count` characters."""
+
+    def check(form: Any, field: ValueField) -> None:
+        if isinstance(field.data, str) and len(field.data) > count:
+            raise ValidationError(
+                _(
+                    "At most %(count)s characters; these are %(found)s.",
+                    count=count,
+                    found=len(field.data),
+                )
+            )
+
+    check.field_flags = {"maxlength": count}  # type: ignore[attr-defined]
+    return check
+
+
+def longest_bytes(count: int) -> Any:
+    """The column takes at most `count` bytes, as UTF-8 has them."""
+
+    def check(form: Any, field: ValueField) -> None:
+        if isinstance(field.data, str) and len(field.data.encode()) > count:
+            raise ValidationError(
+                _(
+                    "At most %(count)s bytes; these are %(found)s.",
+                    count=count,
+                    found=len(field.data.encode()),
+                )
+            )
+
+    check.field_flags = {"maxlength": count}  # type: ignore[attr-defined]
+    return check
+
+
+def within(lowest: Any = None, highest: Any = None) -> Any:
+    """The number lies between `lowest` and `highest`; None is no bound."""
+
+    def check(form: Any, field: ValueField) -> None:
+        number = field.data
+        if number is None or isinstance(number, str | bytes):
+            return
+        low = lowest is not None and number < Decimal(str(lowest))
+        high = highest is not None and number > Decimal(str(highest))
+        if not (low or high):
+            return
+        if lowest is not None and highest is not None:
+            raise ValidationError(
+                _("Must be between %(low)s and %(high)s.", low=lowest, high=highest)
+            )
+        if low:
+            raise ValidationError(_("Must be %(low)s or more.", low=lowest))
+        raise ValidationError(_("Must be %(high)s or less.", high=highest))
+
+    check.field_flags = {"lowest": lowest, "highest": highest}  # type: ignore[attr-defined]
+    return check
