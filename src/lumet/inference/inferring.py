@@ -179,6 +179,7 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         for question in (
             "label",
             "kind",
+            "follows",
             "unit",
             "stored",
             "others",
