@@ -295,6 +295,87 @@ class BrowserTest(unittest.TestCase):
         width = page.evaluate("document.documentElement.scrollWidth")
         self.assertLessEqual(width, 390)
 
+    def tab_to(self, name: str) -> None:
+        """Go on with the Tab key to the control of a field."""
+        inside = (
+            "document.activeElement.name === name ||"
+            " document.activeElement.closest('.ts-wrapper')?.previousElementSibling?.name === name"
+        )
+        for _step in range(12):
+            self.page.keyboard.press("Tab")
+            if self.page.evaluate(f"name => Boolean({inside})", name):
+                return
+        self.fail(f"Tab does not come to {name}")
+
+    def test_a_whole_form_is_filled_by_keyboard_alone(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.sign_in("worker")
+        self.open("/t/inspection/add")
+        page.locator(
+            "#field-station_id + .ts-wrapper.focus"
+        ).wait_for()  # the first field
+        (name,) = self.ask("SELECT name FROM station WHERE id = 60")[0]
+        keys.type(name)
+        page.locator(".ts-dropdown .option.active", has_text=name).wait_for()
+        keys.press("Enter")
+        self.tab_to("inspected_on")
+        keys.type("02282031")  # as a browser in American English takes dates
+        self.tab_to("result")
+        keys.type("Fail")
+        self.tab_to("visibility_pct")
+        keys.type("99")
+        for _step in range(3):
+            keys.press("ArrowUp")  # not above 100
+        self.tab_to("cost_eur")
+        keys.type("1,234.5")
+        self.tab_to("remarks")
+        keys.type("Swell")
+        keys.press("Enter")
+        keys.type("over 2 m")
+        keys.press("Control+s")
+        page.get_by_text("Inspection added.").wait_for()
+        found = self.ask(
+            "SELECT station_id, result, visibility_pct, cost_eur, remarks FROM inspection"
+            " WHERE inspected_on = '2031-02-28'"
+        )
+        self.assertEqual(found, [(60, "failed", 100, 1234.5, "Swell\nover 2 m")])
+
+    def test_what_is_missing_is_added_in_a_dialog_and_chosen(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/light/r/9/edit")
+        page.locator('a[data-add="field-lens_code"]').click()
+        dialog = page.locator("dialog[open]")
+        dialog.get_by_label("Name needed").fill("Sixth order, tiny")
+        self.check_accessibility()
+        dialog.get_by_role("button", name="Save", exact=True).click()
+        self.assertTrue(dialog.is_visible())  # the browser asks for what is needed
+        dialog.get_by_label("Code needed").fill("L6T")
+        dialog.get_by_label("Focal").fill("20")
+        dialog.get_by_role("button", name="Save", exact=True).click()
+        dialog.get_by_text("Must be between 50 and 2000.").first.wait_for()
+        dialog.get_by_label("Focal").fill("75")
+        dialog.get_by_role("button", name="Save", exact=True).click()
+        dialog.wait_for(state="detached")
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Saved.").wait_for()
+        self.assertEqual(
+            self.ask("SELECT lens_code FROM light WHERE id = 9"), [("L6T",)]
+        )
+
+    def test_choices_follow_and_more_come_while_scrolling(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/inspection/add")
+        page.locator("#field-station_id + .ts-wrapper.focus").wait_for()
+        page.keyboard.type("e")
+        page.locator(".ts-dropdown .option").nth(19).wait_for()
+        with page.expect_response("**/choices/station_id?q=e&skip=20*"):
+            page.locator(".ts-dropdown-content").first.evaluate(
+                "box => { box.scrollTop = box.scrollHeight }"
+            )
+        page.locator(".ts-dropdown .option").nth(30).wait_for()
+
     def test_the_menu_finds_tables_and_keys_work(self) -> None:
         page = self.page
         self.sign_in("reader")
@@ -330,6 +411,9 @@ class BrowserTest(unittest.TestCase):
             "/roles",
             "/profile",
             "/log",
+            "/uploads",
+            "/t/vessel/r/GAN/edit",
+            "/t/vessel?as=cards",
         ):
             self.open(path)
             with self.subTest(path):

@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from lumet.demo import words
+from lumet.demo.pictures import picture_name
 
 SEED = 1911
 VOYAGES = 420
@@ -20,7 +21,8 @@ CREATE TABLE vessel (
     name           VARCHAR(30) NOT NULL UNIQUE,
     home_district  CHAR(2) NOT NULL REFERENCES district (code),
     built_year     INTEGER CHECK (built_year >= 1900),
-    in_service     CHAR(1) NOT NULL DEFAULT 'Y' CHECK (in_service IN ('Y', 'N'))
+    in_service     CHAR(1) NOT NULL DEFAULT 'Y' CHECK (in_service IN ('Y', 'N')),
+    photo          VARCHAR(80)
 );
 CREATE TABLE light_tender (
     light_id    INTEGER NOT NULL REFERENCES light (id) ON DELETE CASCADE,
@@ -95,7 +97,7 @@ def fleet_tables(
     stations, lights and keepers that are there."""
     chance = random.Random(SEED)
     codes = [code for code, *_ in words.VESSELS]
-    yield "vessel", iter(words.VESSELS)
+    yield "vessel", iter([(*each, picture_name(each[0])) for each in words.VESSELS])
     yield "light_tender", _tenders(chance, lights, codes)
     yield "voyage", iter(voyages := list(_voyages(chance, keepers, codes, today)))
     yield "voyage_stop", _stops(chance, voyages, stations)

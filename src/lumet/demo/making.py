@@ -4,7 +4,9 @@ import secrets
 from dataclasses import dataclass
 from pathlib import Path
 
+from lumet.demo.pictures import FOLDER, draw_vessels
 from lumet.demo.scenario import build_database
+from lumet.demo.words import VESSELS
 from lumet.errors import CannotRun, LumetError
 from lumet.project.folder import ACCESS, TABLES
 from lumet.project.queries import QUERIES
@@ -67,6 +69,12 @@ order = ["last_inspected_on"]
 """
 
 
+_PHOTOS = f"""
+[field.photo]
+folder = "{FOLDER}"  # among the uploads; what people add goes there too
+"""
+
+
 @dataclass(frozen=True, slots=True)
 class DemoUser:
     """A user of the demo, and what its role may do in words."""
@@ -92,6 +100,7 @@ def make_demo_database(folder: Path) -> Path:
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / DATABASE
         build_database(path)
+        draw_vessels(folder / "uploads", [code for code, *_ in VESSELS])
     except OSError as error:
         raise CannotRun(
             f"{folder} cannot be written: {error.strerror}.", "Choose another folder."
@@ -101,10 +110,12 @@ def make_demo_database(folder: Path) -> Path:
 
 def decide_demo(folder: Path) -> None:
     """Decide what no survey can know: a role whose people change their own district, a
-    list that is edited in its place, a query with a page of its own."""
+    list that is edited in its place, where pictures lie, a query with a page of its
+    own."""
     for name, added in (
         (ACCESS, _WARDENS),
         (f"{TABLES}/repair.toml", _REPAIRS),
+        (f"{TABLES}/vessel.toml", _PHOTOS),
         (f"{TABLES}/rounds_due.toml", _ROUNDS_SHOWN),
         (f"{QUERIES}/rounds_due.sql", _ROUNDS),
     ):

@@ -66,7 +66,8 @@ class Cell(NamedTuple):
         text, address, tone, said, whole, picture = self
         if picture:
             source, alt = escape(picture), escape(text)
-            return f'<img class="picture" src="{source}" alt="{alt}" loading="lazy">'
+            image = f'<img class="picture" src="{source}" alt="{alt}" loading="lazy">'
+            return f'<a href="{escape(address)}">{image}</a>'
         if address:
             return f'<a href="{escape(address)}">{escape(text)}</a>'
         if tone:
@@ -253,9 +254,10 @@ class Selection:
             if field.folder and uploads().find(field.folder, value) is None:
                 return Cell(name)
             page = f"{home}{record(row)}"
+            whole = f"{page}/file/{key}"
             if field.images:
-                return Cell(label, picture=f"{page}/picture/{key}")
-            return Cell(name, f"{page}/file/{key}")
+                return Cell(label, whole, picture=f"{page}/picture/{key}")
+            return Cell(name, whole)
 
         return read
 

@@ -60,6 +60,7 @@ function enhance(select) {
     maxOptions: 500,
     allowEmptyOption: false,
     selectOnTab: true,
+    refreshThrottle: 0, // or Enter would choose from before what was typed
     render: {
       option: line,
       no_results: (data, escape) =>
