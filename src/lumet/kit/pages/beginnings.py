@@ -12,7 +12,7 @@ from sqlalchemy import Connection, bindparam
 from ..reach import Reach
 from .lookups import lookup_plan
 from .model import Reference, TablePages, python_type
-from .searching import beginning_values, begins_with
+from .searching import SPELLINGS, beginning_values, begins_with, spellings
 from .selection import Selection
 from .site import Plan, Site
 
@@ -45,7 +45,7 @@ class BeginningsPlan(Plan):
     def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
         """Return the keys of records that begin with `search`, or that refer to one that
         holds it."""
-        bound = beginning_values(search, self._kind)
+        bound = beginning_values(_filled_up(spellings(search)), self._kind)
         found: dict[tuple[Any, ...], None] = {}
         for statement in self._own:
             self._add(found, connection, statement, bound)
@@ -67,6 +67,11 @@ class BeginningsPlan(Plan):
     ) -> None:
         rows = self.reach.run(connection, statement, bound)
         found.update(dict.fromkeys(self._keys(row) for row in rows))
+
+
+def _filled_up(spelled: list[str]) -> list[str]:
+    """Return as many spellings as the statements bind."""
+    return [*spelled, *spelled[-1:] * (SPELLINGS - len(spelled))]
 
 
 def find_beginnings(

@@ -4,7 +4,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, bindparam, case, not_, or_
+from sqlalchemy import Connection, bindparam, not_, or_
 from sqlalchemy.exc import DBAPIError
 
 from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
@@ -14,11 +14,13 @@ from ..refusals import meaning
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
     MOST_WORDS,
+    SPELLINGS,
     beginning_values,
     begins_with,
     escape_like,
     has_words,
     matchers,
+    spellings,
     word_values,
     words_of,
 )
@@ -68,6 +70,7 @@ class LookupPlan(Plan):
     ) -> None:
         self.reach = reach
         self._site = site
+        self.is_long = pages.many and not given
         selection = Selection(site.registry, pages, reach, site.language, where)
         self._title = selection.title_reader()
         self._value = selection.place(selection.base, referred)
@@ -87,14 +90,24 @@ class LookupPlan(Plan):
         begins = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
         self._kind = site.database.engine.dialect.name
         served = [key for key in pages.parsed_title.keys[:1] if key in pages.begins]
-        own = [begins_with(selection.base.c[key], self._kind) for key in served]
-        self._begins = statement.where(*(own or [begins])).order_by(*terms)
-        self._begins = self._begins.limit(bindparam("wanted"))
-        ranked = case((begins, 0), else_=1)
+        self.is_served = bool(served)
+        own = [
+            [begins_with(selection.base.c[key], self._kind, count) for key in served]
+            for count in range(1, SPELLINGS + 1)
+        ]
+        self._begins = [
+            statement.where(*(each or [begins]))
+            .order_by(*terms)
+            .limit(bindparam("wanted"))
+            for each in own
+        ]
         # on many rows an order would want all of them before the first is known
-        rest = () if pages.many else (ranked, *terms)
+        rest = () if pages.many else terms
         self._holds = [
-            statement.where(has_words(likes, count), not_(begins))
+            # what an index finds is what is spelled so, and not all that begins so
+            statement.where(
+                has_words(likes, count), *([] if served else [not_(begins)])
+            )
             .order_by(*rest)
             .limit(bindparam("wanted"))
             for count in range(1, MOST_WORDS + 1)
@@ -106,7 +119,10 @@ class LookupPlan(Plan):
     def first(
         self, connection: Connection, wanted: int, given: Mapping[str, Any] = NOTHING
     ) -> list[Option]:
-        """Return the first records by title."""
+        """Return the first records by title; none of many, which would all have to be
+        put in order for it."""
+        if self.is_long:
+            return []
         return self._read(connection, self._first, {"wanted": wanted, **_bound(given)})
 
     def find(
@@ -120,16 +136,22 @@ class LookupPlan(Plan):
         bound = {"wanted": wanted, **_bound(given)}
         database = self._site.database
         if not words:
+            if self.is_long:
+                return Found([], more=True)
             with database.reading() as connection:
                 return _cut_out(self._read(connection, self._first, bound), skip)
         bound |= {"begin": escape_like(search) + "%", **word_values(words)}
-        bound |= beginning_values(search, self._kind)
+        spelled = spellings(search)
+        bound |= beginning_values(spelled, self._kind)
         found: list[Option] = []
-        for statement in (self._begins, self._holds[len(words) - 1]):
+        begins, holds = self._begins[len(spelled) - 1], self._holds[len(words) - 1]
+        usual = None if self.is_served else SEARCH_SECONDS
+        for statement, seconds in ((begins, usual), (holds, SEARCH_SECONDS)):
             try:
-                with database.reading(SEARCH_SECONDS) as connection:
-                    left = {**bound, "wanted": wanted - len(found)}
-                    found += self._read(connection, statement, left)
+                with database.reading(seconds) as connection:
+                    known = {option.value for option in found}
+                    more = self._read(connection, statement, bound)
+                    found += [each for each in more if each.value not in known]
             except DBAPIError as error:
                 if meaning(error).kind != "busy":
                     raise
@@ -297,7 +319,7 @@ def fill_lookups(
             field.options = [hidden] if present else []
             continue
         options = lookup.plan.first(connection, SHORT_LIST + 1, lookup.given)
-        field.more = len(options) > SHORT_LIST
+        field.more = len(options) > SHORT_LIST or lookup.plan.is_long
         options = options[:SHORT_LIST]
         if present and all(option.value != present for option in options):
             options.insert(0, _present(connection, lookup, field, present))

@@ -50,24 +50,35 @@ def word_values(words: Sequence[str]) -> dict[str, str]:
     return {f"w{number}": f"%{escape_like(word)}%" for number, word in enumerate(words)}
 
 
+SPELLINGS = 4  # of one word
 LAST = "\U0010ffff"  # behind every text that begins alike
 
 
-def begins_with(column: ColumnElement[Any], kind: str) -> ColumnElement[bool]:
-    """Return the condition that a column begins with what was typed, as it was, in
-    capitals, in small letters or with one capital, as an index can serve it."""
+def spellings(search: str) -> list[str]:
+    """Return what was typed, as it was, in capitals, in small letters and with one
+    capital: an index tells them apart."""
+    spelled = (search, search.upper(), search.lower(), search.capitalize())
+    return list(dict.fromkeys(spelled))
+
+
+def begins_with(
+    column: ColumnElement[Any], kind: str, count: int = SPELLINGS
+) -> ColumnElement[bool]:
+    """Return the condition that a column begins with one of `count` spellings of what
+    was typed, as an index can serve it."""
     raw = type_coerce(column, NullType())
     if kind == "sqlite":  # where LIKE and an index differ about capitals
         spans = [
-            and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}")) for n in range(4)
+            and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}"))
+            for n in range(count)
         ]
         return or_(*spans)
-    return or_(*[column.like(bindparam(f"b{n}"), escape="\\") for n in range(4)])
+    likes = [column.like(bindparam(f"b{n}"), escape="\\") for n in range(count)]
+    return or_(*likes)
 
 
-def beginning_values(search: str, kind: str) -> dict[str, str]:
+def beginning_values(spelled: Sequence[str], kind: str) -> dict[str, str]:
     """Return what `begins_with` binds."""
-    spelled = (search, search.upper(), search.lower(), search.capitalize())
     if kind == "sqlite":
         bound = {f"b{n}": text for n, text in enumerate(spelled)}
         return bound | {f"e{n}": text + LAST for n, text in enumerate(spelled)}
