@@ -75,7 +75,7 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             page.keyboard.press("Enter")
             page.locator("form.in-place").wait_for()
         if picture == "form":
-            page.get_by_label("Visibility, %").fill("235")
+            page.get_by_label("Visibility").fill("235")
             page.get_by_role("button", name="Save", exact=True).click()
             page.locator("#field-station_id + .ts-wrapper").click()
             page.locator(
@@ -94,7 +94,7 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
 def change(page: Page, address: str) -> None:
     """Do a few things, for the log to show."""
     page.goto(f"{address}/t/station/r/5/edit")
-    page.get_by_label("Elevation, m").fill("41.5")
+    page.get_by_label("Elevation").fill("41.5")
     page.get_by_role("group", name="State").get_by_label("Dim").check(force=True)
     page.get_by_role("button", name="Save", exact=True).click()
     page.goto(f"{address}/t/inspection_finding/r/7,1/delete")

@@ -570,7 +570,8 @@ def _lookup(
         abort(404)
     if within.hides(pages.table.fullname, column):
         abort(404)
-    lookup = Lookup(site(), pages, within, column, pages.filled({}, typed))
+    form = pages.filled({}, typed) if field.follows else None
+    lookup = Lookup(site(), pages, within, column, form)
     if not lookup.is_open:
         abort(404)
     return lookup
