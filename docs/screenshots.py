@@ -25,6 +25,7 @@ PAGES = {
     "groups": "/t/inspection?as=groups&by=station_id",
     "in-place": "/t/repair",
     "query": "/t/rounds_due",
+    "cards": "/t/vessel?as=cards",
     "record": "/t/station/r/5",
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/inspection/r/35/delete",

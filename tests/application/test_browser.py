@@ -353,7 +353,7 @@ class BrowserTest(unittest.TestCase):
         dialog.get_by_label("Code needed").fill("L6T")
         dialog.get_by_label("Focal").fill("20")
         dialog.get_by_role("button", name="Save", exact=True).click()
-        dialog.get_by_text("Must be between 50 and 2000.").first.wait_for()
+        dialog.get_by_text("Must be between 50 and 2000 mm.").first.wait_for()
         dialog.get_by_label("Focal").fill("75")
         dialog.get_by_role("button", name="Save", exact=True).click()
         dialog.wait_for(state="detached")

@@ -119,7 +119,7 @@ class Rules:
             ({"grade": "3"}, "Grade must be none of: 3, 4."),
             ({"grade": "8", "state": "new"}, self.SAID_OF_NEW),
             ({"name": "Aft"}, "This name is not given any more."),
-            ({"depth_m": "0.1"}, "Must be between 0.5 and 99.5."),
+            ({"depth_m": "0.1"}, "Must be between 0.5 and 99.5\u00a0m."),
         ):
             page = client.post("/t/watch/add", data=good | wrong).text
             with self.subTest(said):

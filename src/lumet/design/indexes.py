@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from lumet.design.vocabulary import TableDecisions
+from lumet.design.vocabulary import TITLE_PART, TableDecisions
 from lumet.facts.model import Database, Table
 
 MANY_ROWS = 100_000  # below, a server reads all rows in some tens of milliseconds
@@ -37,7 +37,7 @@ def wanted_indexes(
     database: Database, table: Table, decisions: TableDecisions, rows: int
 ) -> Iterator[Wanted]:
     """Yield the indexes that the list of a table with so many rows wants: for its order,
-    its references and the blocks of related records. None for one with few rows."""
+    its title, its references and the blocks of related records. None for one with few rows."""
     if rows < MANY_ROWS or table.is_view or not decisions.include:
         return
     order = [word.removeprefix("-") for word in decisions.list.order]
@@ -46,6 +46,16 @@ def wanted_indexes(
         whole = [*order, *(k for k in table.primary_key if k not in order)]
         if not is_lookup and not is_served(table, order):
             yield _index(database, table, whole, "the order of the list")
+    titled = TITLE_PART.findall(decisions.title)[:1]
+    if any(
+        table.has_column(name)
+        and table.column(name).type.kind == "text"
+        and table.reference_of(name) is None
+        and not is_served(table, (name,))
+        for name in titled
+    ):
+        reason = "the search, and choosing one by its title"
+        yield _index(database, table, titled, reason, begins=True)
     for reference in table.references:
         if not is_served(table, reference.columns):
             reason = f"the filter by, and the records of, {reference.referred_table}"
@@ -53,7 +63,11 @@ def wanted_indexes(
 
 
 def _index(
-    database: Database, table: Table, columns: Sequence[str], reason: str
+    database: Database,
+    table: Table,
+    columns: Sequence[str],
+    reason: str,
+    begins: bool = False,
 ) -> Wanted:
     quote = "`" if database.dialect == "mariadb" else '"'
 
@@ -63,7 +77,9 @@ def _index(
 
     name = "_".join([table.own_name, *columns])[:60]
     within = f"{quoted(table.schema)}." if table.schema else ""
-    listed = ", ".join(quoted(column) for column in columns)
+    # PostgreSQL finds what begins so by no other kind of index
+    kind = " text_pattern_ops" if begins and database.dialect == "postgresql" else ""
+    listed = ", ".join(quoted(column) + kind for column in columns)
     statement = (
         f"CREATE INDEX {quoted(name)} ON {within}{quoted(table.own_name)} ({listed});"
     )

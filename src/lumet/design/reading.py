@@ -26,6 +26,7 @@ from lumet.design.vocabulary import (
     PAGE_KINDS,
     SLOW,
     STAMPS,
+    TITLE_PART,
     TONES,
     TOTALS,
     WAYS,
@@ -45,7 +46,6 @@ from lumet.expressions.conditions import check_expression
 from lumet.facts.model import Column, Database, Table
 
 TABLE_PATTERN, TYPE_PATTERN, COMMENT_PATTERN = "table:", "type:", "comment:"
-TITLE_PART = re.compile(r"\{([^{}]+)\}")
 _ROOT = keys_of(TableDecisions)
 _LIST = keys_of(ListDecisions)
 _PAGE = keys_of(PageDecisions)

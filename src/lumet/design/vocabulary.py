@@ -3,6 +3,7 @@
 The dataclasses are the one source: reading, checking and documentation follow them.
 """
 
+import re
 from dataclasses import dataclass, field
 from dataclasses import fields as dataclass_fields
 from typing import Any, Literal, get_args
@@ -37,6 +38,7 @@ FieldKind = Literal[
 ]
 Tone = Literal["good", "warn", "bad", "calm"]
 
+TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 TITLE_DEPTH = 2  # references that a title may reach through
 PAGE_KINDS = ("list", "add", "edit", "delete")
 EDIT_IN_PLACE = "in place"

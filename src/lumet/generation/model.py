@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
 from lumet.design.following import columns_followed, lookup_reference
 from lumet.design.indexes import MANY_ROWS, is_served, unserved
-from lumet.design.reading import TITLE_PART
 from lumet.design.vocabulary import (
     EDIT_IN_PLACE,
+    TITLE_PART,
     Detail,
     FieldDecisions,
     FieldKind,

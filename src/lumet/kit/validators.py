@@ -65,13 +65,15 @@ def within(lowest: Any = None, highest: Any = None) -> Any:
         high = highest is not None and number > Decimal(str(highest))
         if not (low or high):
             return
+        unit = f"\u00a0{field.unit}" if field.unit else ""
+        least, most = f"{lowest}{unit}", f"{highest}{unit}"
         if lowest is not None and highest is not None:
             raise ValidationError(
-                _("Must be between %(low)s and %(high)s.", low=lowest, high=highest)
+                _("Must be between %(low)s and %(high)s.", low=lowest, high=most)
             )
         if low:
-            raise ValidationError(_("Must be %(low)s or more.", low=lowest))
-        raise ValidationError(_("Must be %(high)s or less.", high=highest))
+            raise ValidationError(_("Must be %(low)s or more.", low=least))
+        raise ValidationError(_("Must be %(high)s or less.", high=most))
 
     check.field_flags = {"lowest": lowest, "highest": highest}  # type: ignore[attr-defined]
     return check

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lumet.design.access import decide_access, unenterable
-from lumet.design.reading import TITLE_PART, DecisionFile, decide
-from lumet.design.vocabulary import TableDecisions
+from lumet.design.reading import DecisionFile, decide
+from lumet.design.vocabulary import TITLE_PART, TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.generation.model import Application
 from lumet.generation.rendering import render

@@ -8,14 +8,13 @@ from typing import Any
 
 from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
-    TITLE_PART,
     DecisionFile,
     decide,
     details_of,
     fitting_patterns,
     nearest,
 )
-from lumet.design.vocabulary import DOUBTFUL, Entry
+from lumet.design.vocabulary import DOUBTFUL, TITLE_PART, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
 from lumet.inference.inferring import subjects_of
