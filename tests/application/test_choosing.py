@@ -134,10 +134,13 @@ class ChoosingTest(ApplicationCase):
         rows = ", ".join(f"('Far {n:03}', NULL, NULL)" for n in range(70))
         self.change(f"INSERT INTO station (name, code, closed_on) VALUES {rows}")
         page = self.user.get("/t/visit/r/1/edit").text
-        self.assertRegex(page, r'<noscript><button[^>]* name="find" value="station_id"')
+        self.assertRegex(
+            page, r'<noscript><button[^>]* name="find-for" value="station_id"'
+        )
         form = read_form(page) | {"words": "half <typed>"}
         found = self.user.post(
-            "/t/visit/r/1/edit", data=form | {"find": "station_id", "search": "cold"}
+            "/t/visit/r/1/edit",
+            data=form | {"find-for": "station_id", "find-what": "cold"},
         )
         self.assertIn('value="station_id=2"', found.text)
         self.assertIn('value="half &lt;typed&gt;"', found.text)
@@ -146,7 +149,7 @@ class ChoosingTest(ApplicationCase):
         )
         chosen = self.user.post(
             "/t/visit/r/1/edit",
-            data=kept | {"words": "half <typed>", "chosen": "station_id=2"},
+            data=kept | {"words": "half <typed>", "chosen-as": "station_id=2"},
         )
         again = read_form(chosen.text)
         self.assertEqual((again["station_id"], again["words"]), ("2", "half <typed>"))
@@ -159,9 +162,9 @@ class ChoosingTest(ApplicationCase):
         )
 
     def test_what_is_missing_is_added_in_a_dialog(self) -> None:
-        address = "/t/station/add?value=id&piece=1"
+        address = "/t/station/add?choose-by=id&as-piece=1"
         self.assertIn(
-            'href="/t/station/add?value=id"', self.user.get("/t/visit/add").text
+            'href="/t/station/add?choose-by=id"', self.user.get("/t/visit/add").text
         )
         piece = self.user.get(address).text
         self.assertNotIn("<html", piece)

@@ -35,7 +35,7 @@ INSERT INTO LOGBOOK VALUES ('1961-02-01', 'TH', 'Fog.'), ('1961-02-02', '??', 'O
         self.assertEqual(client.post("/t/logbook/add", data=data).status_code, 302)
         added = "SELECT DAY, STN_CD FROM LOGBOOK WHERE STN_CD = 'CB'"
         self.assertEqual(self.rows(added), [("1961-03-01", "CB")])
-        again = client.post("/t/logbook/add", data=data | {"once": ""})
+        again = client.post("/t/logbook/add", data=data | {"sent-once": ""})
         self.assertEqual(again.status_code, 422, "the declared key is unique")
 
     def test_a_view_with_a_key_has_records_but_no_form(self) -> None:

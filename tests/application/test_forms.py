@@ -170,7 +170,7 @@ class Forms:
         self.assertEqual(client.post("/t/note/add", data=wrong).status_code, 422)
         good = wrong | {"buoy_code": "NR1"}
         self.assertEqual(client.post("/t/note/add", data=good).status_code, 302)
-        here = client.post("/t/note/add", data={"words": "here", "then": "here"})
+        here = client.post("/t/note/add", data={"words": "here", "save-then": "here"})
         self.assertRegex(here.location, r"^/t/note/r/\d+/edit$")
 
     def test_pictures_are_shown_small(self: Any) -> None:

@@ -546,15 +546,15 @@ class SqliteLists(Lists, ApplicationCase):
         self.signed = self.client()
         self.fill(self.ROWS)
         self.assertIn(
-            'href="/t/station/add?like=1">Copy as new', self.page("/t/station/r/1")
+            'href="/t/station/add?copy-of=1">Copy as new', self.page("/t/station/r/1")
         )
-        form = self.form_data(self.signed, "/t/station/add?like=1")
+        form = self.form_data(self.signed, "/t/station/add?copy-of=1")
         self.assertEqual(
             (form["name"], form["grade"], form["district_code"]),
             ("Tern Holm", "1", "NR"),
         )
         self.assertEqual(
-            self.form_data(self.signed, "/t/station/add?like=99")["name"], ""
+            self.form_data(self.signed, "/t/station/add?copy-of=99")["name"], ""
         )
 
 

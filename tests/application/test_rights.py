@@ -66,6 +66,8 @@ RULES = {
     "pages.edit_field": "edit",
     "pages.picture": "view",
     "pages.file": "view",
+    "pages.related": "view",
+    "pages.history": "view",
     "pages.choices": "view",
     "pages.choose_columns": "view",
     "pages.act_on_several": "delete",
@@ -99,7 +101,12 @@ RULES = {
 CHANGING = ("add", "edit", "delete")
 KEYS = {"district": "NR", "station": "3", "light": "1", "part": "6"}
 READ_ONLY = ("diary", "bright")  # without a key, and a view
-RECORDS = ("pages.show_record", "pages.edit", "pages.delete")
+RECORDS = (
+    "pages.show_record",
+    "pages.edit",
+    "pages.delete",
+    "pages.history",
+)
 
 
 class RightsCase(ApplicationCase):
@@ -146,6 +153,10 @@ class EveryAddressTest(RightsCase):
                 for name in sorted(tables):
                     found = address.replace("<name>", name)
                     found = found.replace("<segment>", keys.get(name, "1"))
+                    details = [
+                        ".".join([r.table, *r.columns]) for r in tables[name].details
+                    ]
+                    found = found.replace("<block>", (details or ["none"])[0])
                     columns = list(tables[name].lookups) or ["none"]
                     if rule.endpoint == "pages.edit_field" and columns == ["none"]:
                         columns = [*tables[name].entered[::-1], "none"]
@@ -155,6 +166,15 @@ class EveryAddressTest(RightsCase):
                         name,
                         found.replace("<column>", columns[0]),
                     )
+
+    def sees_details(self, role: Any, table: str) -> bool:
+        """Tell whether a role sees the first block beneath the records of a table."""
+        pages = self.app.extensions["site"].registry[table]
+        if not pages.details or not pages.key:
+            return False
+        first = pages.details[0]
+        limits = {role.limit(first.table, key) for key in first.columns}
+        return "view" in role.rights_on(first.table) and "hidden" not in limits
 
     def test_every_address_for_every_role(self) -> None:
         roles = self.app.extensions["site"].roles
@@ -198,6 +218,8 @@ class EveryAddressTest(RightsCase):
             return {403}
         if endpoint in ("pages.picture", "pages.file"):
             return {404}  # no table here holds one
+        if endpoint == "pages.related":
+            return {200, 404} - ({404} if self.sees_details(held, table) else {200})
         if endpoint == "pages.choices":
             lookups = self.app.extensions["site"].registry[table].lookups.values()
             seen = any("view" in held.rights_on(each.target) for each in lookups)

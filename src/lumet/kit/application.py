@@ -31,7 +31,13 @@ from .database import open_database
 from .errors import CannotStart
 from .files import EXTENSION as UPLOADS
 from .formats import is_language, moment_text
-from .pages import entry_views, file_views, list_views, record_views
+from .pages import (
+    entry_views,
+    file_views,
+    history_views,
+    list_views,
+    record_views,
+)
 from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
@@ -142,6 +148,7 @@ def build(
         entry_views,
         record_views,
         file_views,
+        history_views,
         account_views,
         keeping,
         activity,

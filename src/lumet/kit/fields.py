@@ -335,7 +335,6 @@ class LookupField(ValueField):
         self.is_part = False  # of a key: it tells a record with what it follows alone
         self.options: Sequence[tuple[str, str, str]] = ()
         self.value_type: type = str
-        self.fixed = False
         self.is_kept = False  # the present value is one that the user may not see
 
     def parse(self, text: str) -> Any:

@@ -28,6 +28,7 @@ KINDS = (
     "account",
     "look",
 )
+LONGEST_TEXT = 20_000  # characters of a value that can be put back
 LONGEST_VALUE = 500  # characters of a value in the log
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
 
@@ -52,6 +53,7 @@ class Deed:
     title: str = ""
     words: str = ""
     changes: Changes = field(default_factory=dict)
+    texts: Changes = field(default_factory=dict)  # the same as a form has it, by column
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +98,11 @@ class ActivityLog:
             "changes": {
                 label: [_cut(before), _cut(after)]
                 for label, (before, after) in deed.changes.items()
+            },
+            "texts": {
+                key: pair
+                for key, pair in deed.texts.items()
+                if max(len(text or "") for text in pair) <= LONGEST_TEXT
             },
         }
         values = {
@@ -146,6 +153,12 @@ class ActivityLog:
             statement = statement.where(entry.c.id < before)
         with self.store.reading() as connection:
             return [_entry(row) for row in connection.execute(statement)]
+
+    def entry(self, number: int) -> Entry | None:
+        """Return the entry with this number."""
+        with self.store.reading() as connection:
+            row = connection.execute(select(entry).where(entry.c.id == number)).first()
+        return _entry(row) if row else None
 
     def each(self, wanted: Wanted, page: int = 500) -> Iterator[Entry]:
         """Yield all entries, the latest first, a few at a time."""
@@ -229,6 +242,9 @@ def _entry(row: Any) -> Entry:
             title=row.title,
             words=detail["words"],
             changes=changes,
+            texts={
+                key: (old, new) for key, (old, new) in detail.get("texts", {}).items()
+            },
         ),
         state=row.state,
     )

@@ -26,6 +26,7 @@ from .selection import Cell
 from .site import Site, lower_first
 
 MOST_COUNTED = 1_000
+DEEPEST = 6  # relations that are followed from a record
 NAMED = 3  # so many are named, the others counted
 
 
@@ -69,9 +70,91 @@ def consequences(
             found.loses.append(hanging)
         else:
             found.forbids.append(hanging)
+    _look_deeper(site, connection, pages, reach, key, found)
     if beyond and not found.forbids:
         found.forbids.append(Hanging(str(_("records you may not delete")), []))
     return found
+
+
+def _look_deeper(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    key: Mapping[str, Any],
+    found: Consequences,
+) -> None:
+    """Add what hangs on the records that go along, at every depth, counted by relation:
+    each relation is followed once, so that circles of them end."""
+    start = select(*_key_columns(site, pages)).where(
+        and_(*[pages.column(name) == value for name, value in key.items()])
+    )
+    waiting = [
+        (site.registry[reference.source], reference, start, 1)
+        for reference in site.registry.incoming[pages.name]
+        if reference.on_delete == "cascade"
+    ]
+    passed: set[Reference] = {reference for _pages, reference, _start, _n in waiting}
+    while waiting:
+        source, reference, chosen, depth = waiting.pop(0)
+        held = _referring(source, reference, chosen, _key_columns(site, source))
+        for further in site.registry.incoming[source.name]:
+            if further in passed:
+                continue
+            passed.add(further)
+            below = site.registry[further.source]
+            hanging = _counted(connection, below, further, reach, held)
+            if hanging is None:
+                continue
+            if further.on_delete == "cascade":
+                found.goes.append(hanging)
+                if depth < DEEPEST:
+                    waiting.append((below, further, held, depth + 1))
+            elif further.on_delete in ("set null", "set default"):
+                found.loses.append(hanging)
+            else:
+                found.forbids.append(hanging)
+
+
+def _counted(
+    connection: Connection,
+    pages: TablePages,
+    reference: Reference,
+    reach: Reach,
+    chosen: Select[Any],
+) -> Hanging | None:
+    """Return how many records of a table refer to those that `chosen` selects; None when
+    none does."""
+
+    def count(table: FromClause | None, asking: Reach) -> int:
+        inner = _referring(pages, reference, chosen, [literal(1)], table)
+        limited = inner.limit(MOST_COUNTED + 1).subquery()
+        counted = select(func.count()).select_from(limited)
+        return int(UNBOUNDED.run(connection, counted, asking.bound).scalar_one())
+
+    whole = count(None, reach)
+    if not whole:
+        return None
+    name = pages.table.fullname
+    seen = 0
+    if reach.may("view", name) and not any(
+        reach.hides(name, key) for key in reference.columns
+    ):
+        rows = reach.rows(pages.table)
+        seen = whole if rows is pages.table else count(rows, reach)
+    if not seen:
+        return Hanging(str(_("records you may not see")), [])
+    return Hanging(_words(pages, seen, whole > seen), [])
+
+
+def _words(pages: TablePages, seen: int, are_more: bool) -> str:
+    """Return how many records of a table there are, in words."""
+    noun = lower_first(pages.singular if seen == 1 else pages.plural)
+    number = f"{seen:,}" if seen <= MOST_COUNTED else _("over %(n)s", n="1,000")
+    words = f"{number} {noun}"
+    if are_more:
+        return str(_("%(words)s, and records you may not see", words=words))
+    return words
 
 
 def beyond_delete(
@@ -229,10 +312,6 @@ def _hanging(
     seen = plan.count(connection, parent).number
     if not seen:
         return Hanging(unseen, [])
-    noun = lower_first(pages.singular if seen == 1 else pages.plural)
-    number = f"{seen:,}" if seen <= MOST_COUNTED else _("over %(n)s", n="1,000")
-    words = f"{number} {noun}"
-    if count > min(seen, MOST_COUNTED + 1):
-        words = str(_("%(words)s, and records you may not see", words=words))
+    words = _words(pages, seen, count > min(seen, MOST_COUNTED + 1))
     named = [line.title for line in page.lines]
     return Hanging(words, named, seen > len(named))

@@ -26,6 +26,7 @@ from ..fields import LookupField
 from ..files import REMOVE, FileField, uploads
 from ..reach import UNBOUNDED, LeavesReach, Reach
 from ..uploads import Refused
+from .blocks import FIXED, fixed_columns
 from .lookups import Lookup, Option, fill_lookups
 from .model import TablePages
 from .record import Record, record_plan
@@ -43,10 +44,19 @@ from .views import blueprint, key_of, pages_of
 from .writing import BrokenOff, title_of, written
 
 LONGEST_SEARCH = 100  # characters
-ONCE = "once"  # the form field with the token that lets it be saved once
+ONCE = "sent-once"  # the form field with the token that lets it be saved once
 RETURN = "return-to"  # the form field that says where one came from
-FIND, CHOSEN = "find", "chosen"  # the buttons of choosing without a script
-PIECE = "piece"  # of an address: the form alone, for a dialog
+# what is no field has a hyphen in its name, as no column's key has
+FIND, CHOSEN, SEARCH = (
+    "find-for",
+    "chosen-as",
+    "find-what",
+)  # the parts of choosing without a script
+THEN = "save-then"  # the buttons that say where one goes behind a save
+LIKE = "copy-of"  # of an address: the key of what a new record begins as
+AS_VALUE = "choose-by"  # of an address: the column that a lookup chooses by
+PUT_BACK = "put-back"  # of an address: the number of the change to undo
+PIECE = "as-piece"  # of an address: the form alone, for a dialog
 Typed = MultiDict[str, str]
 
 
@@ -140,7 +150,7 @@ def _add(
 
 def _as_choice(pages: TablePages, within: Reach, segment: str) -> ResponseReturnValue:
     """Return a record that was added in a dialog as a lookup chooses it."""
-    wanted = request.args.get("value", "")
+    wanted = request.args.get(AS_VALUE, "")
     with site().database.reading() as connection:
         plan = record_plan(site(), pages, within)
         record = plan.read(connection, key_of(pages, segment))
@@ -151,9 +161,9 @@ def _as_choice(pages: TablePages, within: Reach, segment: str) -> ResponseReturn
 
 def _behind_added(pages: TablePages, within: Reach, location: str, segment: str) -> str:
     """Return where one goes when a record was added."""
-    if request.form.get("then") == "another":
+    if request.form.get(THEN) == "another":
         return _with_return(url_for(".add", name=pages.name))
-    if request.form.get("then") == "here" and not _is_left_out(pages, within, segment):
+    if request.form.get(THEN) == "here" and not _is_left_out(pages, within, segment):
         return _with_return(f"{location}/edit")
     return _came_from() or location
 
@@ -162,7 +172,8 @@ def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
     """Return what a new record begins with: what the address gives, and, for one that is
     to be like another, what that holds and no other may not hold too."""
     given = request.args.to_dict()
-    like = given.pop("like", "")
+    like = given.pop(LIKE, "")
+    given.pop(FIXED, "")
     if like:
         with site().database.reading() as connection:
             given = saver.like(connection, key_of(pages, like)) | given
@@ -180,6 +191,8 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         if request.method == "GET" or FIND in typed or CHOSEN in typed:
             with site().database.reading() as connection:
                 outcome = saver.stored(connection, key)
+            if request.method == "GET":
+                _put_back(pages, saver, outcome, segment)
             if request.method == "POST":
                 return _choosing(pages, saver, outcome, typed, segment)
             return _form_page(pages, saver, outcome, segment=segment)
@@ -198,7 +211,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     flash(_("Saved."))
     if _is_left_out(pages, within, outcome.key):
         return redirect(_home(pages))
-    if request.form.get("then") == "here":
+    if request.form.get(THEN) == "here":
         return redirect(f"{record_address(name, outcome.key)}/edit")
     return redirect(record_address(name, outcome.key))
 
@@ -281,8 +294,14 @@ def _save(
         if outcome.key and outcome.changes:
             segment = encode_key(tuple(key.values()))
             title = title_of(pages, saver.reach, connection, outcome.key)
-            changes = outcome.changes
-            told = Deed("edit", pages.name, segment, title, changes=changes)
+            told = Deed(
+                "edit",
+                pages.name,
+                segment,
+                title,
+                changes=outcome.changes,
+                texts=outcome.texts,
+            )
             recording.begin(actor(), told)
         return outcome
 
@@ -295,6 +314,14 @@ def _save(
     if outcome.key:
         _settle_files(pages, saver, outcome, typed)
     return outcome
+
+
+def _put_back(pages: TablePages, saver: Saver, outcome: Outcome, segment: str) -> None:
+    """Fill the values from before a change into the form, where the address says so."""
+    entry = site().log.entry(request.args.get(PUT_BACK, 0, type=int))
+    if entry is None or (entry.deed.table, entry.deed.key) != (pages.name, segment):
+        return
+    saver.put_back(outcome, entry.deed.texts)
 
 
 def _settle_files(
@@ -395,12 +422,12 @@ def _choosing(
     if column not in saver.entered:
         abort(404)
     lookup = _lookup(pages, saver.reach, column, typed)
-    search = typed.get("search", "")[:LONGEST_SEARCH]
+    search = typed.get(SEARCH, "")[:LONGEST_SEARCH]
     kept = [
         (key, text)
         for key, texts in typed.lists()
         for text in texts
-        if key not in (FIND, "search", "csrf_token")
+        if key not in (FIND, SEARCH, "csrf_token")
     ]
     return render_template(
         "find.html",
@@ -450,6 +477,7 @@ def _form_page(
         record=record,
         is_new=is_new,
         is_piece=PIECE in request.args,
+        fixed=_fixed(pages, form) if is_new else {},
         has_files=any(isinstance(pages.fields[key], FileField) for key in entered),
         files={
             key: fact.cell
@@ -461,9 +489,23 @@ def _form_page(
         cancel=_came_from()
         or (record_address(pages.name, segment) if segment else _home(pages)),
         came_from=_came_from(),
+        is_put_back=PUT_BACK in request.args and request.method == "GET",
         once=secrets.token_urlsafe(12) if is_new else "",
         changed=_last_change(pages, segment) if outcome.conflicts else None,
     )
+
+
+def _fixed(pages: TablePages, form: Any) -> dict[str, str]:
+    """Return the titles of what a new record belongs to, by column: given by the address
+    of the form, and not to be chosen."""
+    found = {}
+    for key in fixed_columns(pages, request.args):
+        field = form._fields.get(key)
+        if isinstance(field, LookupField) and field._value() == request.args[key]:
+            titles = {value: title for value, title, _note in field.options}
+            if field._value() in titles:
+                found[key] = titles[field._value()]
+    return found
 
 
 def _fill_without(form: Any) -> None:
@@ -514,7 +556,7 @@ def _adding(pages: TablePages, saver: Saver) -> dict[str, str]:
         target = site().registry[reference.target]
         may = target.takes("add") and not target.for_lookups
         if may and saver.reach.may("add", target.table.fullname):
-            value = {"value": reference.referred[0]}
+            value = {AS_VALUE: reference.referred[0]}
             found[key] = add_address(target.name, value)
     return found
 

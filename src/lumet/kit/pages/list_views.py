@@ -171,7 +171,7 @@ def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
     if pages.takes("edit") and within.may("edit", name):
         rows.append((f"{record_home(pages.name)}*/edit", str(_("Edit"))))
     if pages.takes("add") and within.may("add", name):
-        rows.append((f"{add_address(pages.name)}?like=*", str(_("Copy"))))
+        rows.append((f"{add_address(pages.name)}?copy-of=*", str(_("Copy"))))
     if pages.takes("delete") and within.may("delete", name):
         rows.append((f"{record_home(pages.name)}*/delete", str(_("Delete"))))
     if pages.takes("edit"):

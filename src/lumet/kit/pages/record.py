@@ -1,4 +1,4 @@
-"""One record: its fields in sections, and the blocks of what refers to it."""
+"""One record: its fields in sections."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -7,13 +7,9 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..reach import Reach
-from .listing import Count, Line, list_plan
-from .model import Reference, Related, TablePages
+from .model import TablePages
 from .selection import Cell, Selection
-from .site import Plan, Site, add_address, record_home
-
-BLOCK_ROWS = 8
-MOST_COLUMNS = 5
+from .site import Plan, Site, record_home
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,18 +21,6 @@ class Fact:
     cell: Cell
     is_long: bool
     unit: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Block:
-    """Related records: the first few, how many there are, and where to add one."""
-
-    label: str
-    pages: TablePages
-    labels: list[tuple[str, bool]]
-    lines: list[Line]
-    count: Count
-    add: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,63 +79,3 @@ def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
     plan = site.plan(key, lambda: RecordPlan(site, pages, reach))
     assert isinstance(plan, RecordPlan)
     return plan.within(reach)
-
-
-def read_blocks(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    record: Record,
-) -> list[Block]:
-    """Read the blocks of related records that are within reach."""
-    return [
-        _block(site, connection, related, site.registry.reference(pages.name, related),
-               reach, record)
-        for related in pages.details
-        if _is_seen(site.registry[related.table], related, reach)
-    ]  # fmt: skip
-
-
-def _is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
-    """Tell whether the user may know that records of a table refer here."""
-    return reach.may("view", pages.table.fullname) and list(related.columns) == (
-        pages.seen_by(reach, related.columns)
-    )
-
-
-def _block(
-    site: Site,
-    connection: Connection,
-    related: Related,
-    reference: Reference,
-    reach: Reach,
-    record: Record,
-) -> Block:
-    pages = site.registry[related.table]
-    plan = list_plan(site, pages, reach, pages.first, reference.columns)
-    parent = [record.values[key] for key in reference.referred]
-    page = plan.read(connection, size=BLOCK_ROWS, parent=parent)
-    labels = [(label, numeric) for _key, label, numeric in plan.labels]
-    return Block(
-        label=str(related.label or pages.plural),
-        pages=pages,
-        labels=labels[:MOST_COLUMNS],
-        lines=page.lines,
-        count=plan.count(connection, parent),
-        add=_add_address(pages, reference, record, reach),
-    )
-
-
-def _add_address(
-    pages: TablePages, reference: Reference, record: Record, reach: Reach
-) -> str:
-    """Return the address that adds a record with its parent filled in."""
-    if not (pages.takes("add") and reach.may("add", pages.table.fullname)):
-        return ""
-    roles = reach.holding("add", pages.table.fullname)
-    if not set(reference.columns) <= {*pages.enters(reach, roles, is_new=True)}:
-        return ""
-    pairs = zip(reference.columns, reference.referred, strict=True)
-    given = {column: str(record.values[referred]) for column, referred in pairs}
-    return add_address(pages.name, given)

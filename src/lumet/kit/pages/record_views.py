@@ -14,11 +14,12 @@ from ..accounts.kept import KeptChoices
 from ..accounts.log import Deed, Recording
 from ..reach import Reach
 from ..refusals import meaning
+from .blocks import Blocks
 from .browsing import Browsing
 from .deleting import beyond_delete, consequences
-from .entry_views import let_go, saver_of
+from .entry_views import PIECE, let_go, saver_of
 from .model import TablePages
-from .record import Record, read_blocks, record_plan
+from .record import Record, record_plan
 from .site import (
     actor,
     add_address,
@@ -52,7 +53,8 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         abort(404)
     with site().database.reading() as connection:
         record = _record(pages, within, connection, segment)
-        blocks = read_blocks(site(), connection, pages, within, record)
+        home = record_address(name, segment)
+        blocks = Blocks(site(), pages, within, record, home).all(connection)
         key = key_of(pages, segment)
         may = {
             change: pages.takes(change)
@@ -64,13 +66,32 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     return render_template(
         "record.html",
         pages=pages,
-        copy=f"{add_address(name)}?like={segment}" if adds else "",
+        copy=f"{add_address(name)}?copy-of={segment}" if adds else "",
         record=record,
         blocks=blocks,
         address=record_address(name, segment),
         may=may,
         earlier=earlier,
         later=later,
+    )
+
+
+@blueprint.get("/t/<name>/r/<segment>/related/<block>")
+def related(name: str, segment: str, block: str) -> ResponseReturnValue:
+    """One block of related records: a piece of its record's page, or a page."""
+    pages, within = pages_of(name)
+    if not pages.key:
+        abort(404)
+    address = record_address(name, segment)
+    with site().database.reading() as connection:
+        record = _record(pages, within, connection, segment)
+        blocks = Blocks(site(), pages, within, record, address)
+        found = blocks.one(connection, block, request.args)
+    if found is None:
+        abort(404)
+    template = "_block.html" if PIECE in request.args else "related.html"
+    return render_template(
+        template, pages=pages, record=record, block=found, address=address
     )
 
 

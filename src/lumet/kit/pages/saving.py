@@ -28,7 +28,8 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
-from ..fields import LookupField
+from ..fields import LookupField, SecretField
+from ..files import FileField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning
@@ -66,6 +67,7 @@ class Outcome:
     refused: list[str] = field(default_factory=list)
     seen: dict[str, str] = field(default_factory=dict)
     changes: Changes = field(default_factory=dict)
+    texts: Changes = field(default_factory=dict)  # the changes as a form has them
     written: frozenset[str] = frozenset()  # the columns that were entered anew
     replaced: dict[str, Any] = field(default_factory=dict)  # and what was there before
 
@@ -269,6 +271,7 @@ class Saver:
                 connection,
                 {name: (values.get(name), value) for name, value in changed.items()},
             )
+            outcome.texts = self._texts(values, changed)
             outcome.written = frozenset(changed)
             outcome.replaced = {
                 name: values[name] for name in changed if name in values
@@ -337,6 +340,28 @@ class Saver:
             self.pages.label(name): (told(name, before), told(name, after))
             for name, (before, after) in changes.items()
         }
+
+    def _texts(
+        self, before: Mapping[str, Any], changed: Mapping[str, Any]
+    ) -> dict[str, tuple[str | None, str | None]]:
+        """Return changes as a form has them, so that they can be put back: without what
+        is secret, and without files, which are gone."""
+        fields = self.pages.fields
+        return {
+            name: (
+                fields[name].to_text(before.get(name)),
+                fields[name].to_text(value),
+            )
+            for name, value in changed.items()
+            if name in fields and not isinstance(fields[name], SecretField | FileField)
+        }
+
+    def put_back(self, outcome: Outcome, texts: Changes) -> None:
+        """Fill earlier values into the form of a record: into those fields that the user
+        may enter."""
+        for name in self.entered:
+            if name in texts:
+                outcome.form._fields[name].raw_data = [texts[name][0] or ""]
 
     def _may_choose(self, reference: Reference) -> bool:
         target = self.site.registry[reference.target]

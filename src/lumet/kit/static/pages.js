@@ -138,7 +138,7 @@ for (const link of document.querySelectorAll("a[data-add]")) {
   link.addEventListener("click", async (event) => {
     event.preventDefault();
     const address = new URL(link.href);
-    address.searchParams.set("piece", "1");
+    address.searchParams.set("as-piece", "1");
     const dialog = document.createElement("dialog");
     dialog.setAttribute("aria-label", link.textContent);
     const show = (html) => {
@@ -226,6 +226,39 @@ function prepare(within) {
 }
 prepare(document);
 
+// Blocks of related records load when they come into view; what one sorts, searches or
+// pages there changes the block alone.
+async function load(block, address) {
+  const piece = new URL(address, window.location.href);
+  piece.searchParams.set("as-piece", "1");
+  const answer = await fetch(piece, { credentials: "same-origin" });
+  if (!answer.ok || answer.redirected) return window.location.assign(address);
+  const height = block.offsetHeight;
+  block.innerHTML = await answer.text();
+  if (block.offsetHeight < height) block.style.minHeight = `${height}px`; // nothing jumps
+}
+const watcher = new IntersectionObserver((seen) => {
+  for (const each of seen) {
+    if (!each.isIntersecting) continue;
+    watcher.unobserve(each.target);
+    load(each.target, each.target.dataset.block);
+  }
+}, { rootMargin: "200px" });
+for (const block of document.querySelectorAll("section[data-block]")) {
+  if ("late" in block.dataset) watcher.observe(block);
+  block.addEventListener("click", (event) => {
+    const link = event.target.closest("th a, .pager a");
+    if (!link || event.ctrlKey || event.metaKey || event.shiftKey) return;
+    event.preventDefault();
+    load(block, link.href);
+  });
+  block.addEventListener("submit", (event) => {
+    event.preventDefault();
+    const asked = new URLSearchParams(new FormData(event.target));
+    load(block, `${event.target.getAttribute("action")}?${asked}`);
+  });
+}
+
 // Charts: the numbers stand below in a table as well.
 for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
   const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
@@ -264,7 +297,7 @@ if (form) {
   form.addEventListener("input", () => { changed = true; });
   form.addEventListener("change", () => { changed = true; });
   form.addEventListener("submit", (event) => {
-    if (event.submitter?.name === "find") return;
+    if (event.submitter?.name === "find-for") return;
     if (sent) event.preventDefault(); // it is on its way
     sent = true;
   });

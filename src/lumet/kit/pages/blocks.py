@@ -1,0 +1,196 @@
+"""The blocks of related records beneath a record: those that refer to it, with their own
+order, search and pages. The first are read with the record, the others when they come
+into view, so that many relations open as fast as two."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlencode
+
+from sqlalchemy import Connection
+
+from ..reach import Reach
+from .listing import Asked, Count, Line, Sorting, list_plan, read_sort
+from .listing import is_sortable as can_be_sorted
+from .model import Reference, Related, TablePages
+from .record import Record
+from .searching import word_values, words_of
+from .site import Site, add_address
+
+BLOCK_ROWS = 8
+MOST_COLUMNS = 5
+READ_AT_ONCE = 2  # blocks that come with the record's page
+NOTHING: Mapping[str, str] = {}
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """What a block shows: a page of its records, and the addresses of the others."""
+
+    labels: list[tuple[str, bool, str]]  # a column's label, whether a number, its sort
+    lines: list[Line]
+    count: Count
+    search: str = ""
+    earlier: str = ""
+    later: str = ""
+    by_title: str = ""
+    sorting: Sorting = field(default_factory=lambda: Sorting(()))
+
+    @property
+    def is_searchable(self) -> bool:
+        """Tell whether there are so many that one searches among them."""
+        return bool(self.search or self.earlier or self.later)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Related records: what they are called, where the block is by itself, where to add
+    one; `listed` is what it shows, None until it is read."""
+
+    label: str
+    pages: TablePages
+    address: str
+    add: str
+    listed: Listed | None = None
+
+
+class Blocks:
+    """The blocks of one record that are within a user's reach."""
+
+    def __init__(
+        self, site: Site, pages: TablePages, reach: Reach, record: Record, home: str
+    ) -> None:
+        self.site = site
+        self.reach = reach
+        self.record = record
+        self._home = home
+        self._references = {
+            _word(related): (related, site.registry.reference(pages.name, related))
+            for related in pages.details
+            if _is_seen(site.registry[related.table], related, reach)
+        }
+
+    def all(self, connection: Connection) -> list[Block]:
+        """Return all blocks, the first of them read."""
+        return [
+            self._block(word, connection if place < READ_AT_ONCE else None)
+            for place, word in enumerate(self._references)
+        ]
+
+    def one(
+        self, connection: Connection, word: str, asked: Mapping[str, str]
+    ) -> Block | None:
+        """Return the block with this word in its address, read as it is asked for."""
+        if word not in self._references:
+            return None
+        return self._block(word, connection, asked)
+
+    def _block(
+        self,
+        word: str,
+        connection: Connection | None,
+        asked: Mapping[str, str] = NOTHING,
+    ) -> Block:
+        related, reference = self._references[word]
+        pages = self.site.registry[related.table]
+        address = f"{self._home}/related/{word}"
+        listed = None
+        if connection is not None:
+            listed = self._read(connection, pages, reference, address, asked)
+        return Block(
+            label=str(related.label or pages.plural),
+            pages=pages,
+            address=address,
+            add=_add_address(pages, reference, self.record, self.reach),
+            listed=listed,
+        )
+
+    def _read(
+        self,
+        connection: Connection,
+        pages: TablePages,
+        reference: Reference,
+        address: str,
+        asked: Mapping[str, str],
+    ) -> Listed:
+        search = asked.get("q", "").strip()[:100]
+        words = words_of(search)
+        sorting = read_sort(pages, asked.get("sort", ""))
+        shown = [key for key in pages.shown if key not in reference.columns]
+        wanted = Asked(tuple(shown[:MOST_COLUMNS]) or None, (), len(words))
+        plan = list_plan(
+            self.site, pages, self.reach, sorting.order, reference.columns, wanted
+        )
+        parent = [self.record.values[key] for key in reference.referred]
+        bound = word_values(words)
+        word, backward = asked.get("after", ""), False
+        if "before" in asked:
+            word, backward = asked["before"], True
+        try:
+            page = plan.read(connection, word, backward, BLOCK_ROWS, parent, bound)
+        except ValueError:  # a place in another order
+            page = plan.read(connection, size=BLOCK_ROWS, parent=parent, bound=bound)
+
+        def at(**changed: str) -> str:
+            kept = {"q": search, "sort": ",".join(sorting.words)} | changed
+            given = {key: value for key, value in kept.items() if value}
+            return f"{address}?{urlencode(given)}" if given else address
+
+        labels = [
+            (
+                label,
+                numeric,
+                at(sort=sorting.by(key)) if can_be_sorted(pages, key) else "",
+            )
+            for key, label, numeric in plan.labels
+        ]
+        return Listed(
+            labels=labels,
+            lines=page.lines,
+            count=plan.count(connection, parent, bound),
+            search=search,
+            earlier=at(before=page.begin) if page.begin else "",
+            later=at(after=page.end) if page.end else "",
+            by_title=at(sort=sorting.by("title")),
+            sorting=sorting,
+        )
+
+
+def _word(related: Related) -> str:
+    """Return how an address names a block: by its table and the columns that refer."""
+    return ".".join([related.table, *related.columns])
+
+
+def _is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
+    """Tell whether the user may know that records of a table refer here."""
+    return reach.may("view", pages.table.fullname) and list(related.columns) == (
+        pages.seen_by(reach, related.columns)
+    )
+
+
+def _add_address(
+    pages: TablePages, reference: Reference, record: Record, reach: Reach
+) -> str:
+    """Return the address that adds a record with its parent filled in."""
+    if not (pages.takes("add") and reach.may("add", pages.table.fullname)):
+        return ""
+    roles = reach.holding("add", pages.table.fullname)
+    entered = pages.enters(reach, roles, is_new=True)
+    if not set(reference.columns) <= {*entered}:
+        return ""
+    return add_address(pages.name, _filled(reference, record))
+
+
+def _filled(reference: Reference, record: Record) -> dict[str, Any]:
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    filled = {column: str(record.values[referred]) for column, referred in pairs}
+    return {**filled, FIXED: ",".join(reference.columns)}
+
+
+FIXED = "as-given"  # in the address of a form: the columns whose values stay as given
+
+
+def fixed_columns(pages: TablePages, given: Mapping[str, str]) -> Sequence[str]:
+    """Return the columns that the address of a form for a new record gives for good."""
+    named = given.get(FIXED, "").split(",")
+    return [key for key in named if key in pages.fields and given.get(key)]

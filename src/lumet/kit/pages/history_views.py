@@ -1,0 +1,78 @@
+"""The history of a record: who changed what from what to what, and putting it back."""
+
+from dataclasses import dataclass
+
+from flask import abort, render_template, request
+from flask.typing import ResponseReturnValue
+
+from ..accounts.log import DONE, Entry, Wanted
+from ..reach import Reach
+from .entry_views import PIECE, PUT_BACK
+from .model import TablePages
+from .record import record_plan
+from .site import record_address, site
+from .views import blueprint, key_of, pages_of
+
+PAGE_CHANGES = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One change of a record as its history shows it: the log's entry, the fields that
+    the user may see, and where the values before can be put back, "" for nowhere."""
+
+    entry: Entry
+    fields: list[tuple[str, str | None, str | None]]
+    put_back: str
+
+
+@blueprint.get("/t/<name>/r/<segment>/history")
+def history(name: str, segment: str) -> ResponseReturnValue:
+    """What happened to a record, the latest first."""
+    pages, within = pages_of(name)
+    if not pages.key:
+        abort(404)
+    key = key_of(pages, segment)
+    with site().database.reading() as connection:
+        record = record_plan(site(), pages, within).read(connection, key)
+        if record is None:
+            abort(404)
+        roles = within.reaching(connection, pages.table, key, "edit")
+    entered = set(pages.enters(within, roles, is_new=False)) if roles else set()
+    may_edit = bool(entered) and pages.takes("edit")
+    before = request.args.get("before", 0, type=int)
+    wanted = Wanted(table=name, key=segment)
+    found = site().log.read(wanted, PAGE_CHANGES + 1, before)
+    address = record_address(name, segment)
+    labels = _labels(pages, within)
+    more = found[PAGE_CHANGES - 1].id if len(found) > PAGE_CHANGES else 0
+    return render_template(
+        "_history.html" if PIECE in request.args else "history.html",
+        pages=pages,
+        record=record,
+        address=address,
+        changes=[
+            _change(each, labels, entered if may_edit else set(), address)
+            for each in found[:PAGE_CHANGES]
+            if each.state == DONE
+        ],
+        more=f"{address}/history?before={more}" if more else "",
+    )
+
+
+def _labels(pages: TablePages, within: Reach) -> set[str]:
+    """Return the labels of the fields that the user sees on every record."""
+    name = pages.table.fullname
+    seen = pages.seen_by(within, pages.fields)
+    return {pages.label(key) for key in seen if not within.shown_where(name, key)}
+
+
+def _change(entry: Entry, labels: set[str], entered: set[str], address: str) -> Change:
+    fields = [
+        (label, before, after)
+        for label, (before, after) in entry.deed.changes.items()
+        if label in labels
+    ]
+    can = entry.deed.kind == "edit" and bool(entered & set(entry.deed.texts))
+    put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
+    return Change(entry, fields, put_back)

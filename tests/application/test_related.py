@@ -1,0 +1,200 @@
+"""Related records: blocks with their own order, search and pages; what hangs on a delete
+at every depth; history, and putting back."""
+
+import re
+from typing import Any, ClassVar
+
+from tests.support.capabilities import needs
+from tests.support.projects import ApplicationCase, read_form
+from tests.support.servers import MARIADB, POSTGRESQL, OnServer
+
+RELATIONS = 12
+TABLES = """
+CREATE TABLE station (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL UNIQUE, kind VARCHAR(20),
+    height_m DECIMAL(5,1), log_note VARCHAR(40));
+CREATE TABLE visit (id INTEGER PRIMARY KEY, station_id INTEGER NOT NULL, came_on DATE, words VARCHAR(40),
+    FOREIGN KEY (station_id) REFERENCES station (id) ON DELETE CASCADE);
+CREATE TABLE finding (visit_id INTEGER NOT NULL, no INTEGER NOT NULL, words VARCHAR(40), PRIMARY KEY (visit_id, no),
+    FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE);
+CREATE TABLE photo (id INTEGER PRIMARY KEY, visit_id INTEGER, no INTEGER, words VARCHAR(40),
+    FOREIGN KEY (visit_id, no) REFERENCES finding (visit_id, no) ON DELETE SET NULL);
+CREATE TABLE bill (id INTEGER PRIMARY KEY, photo_id INTEGER, visit_id INTEGER NOT NULL,
+    FOREIGN KEY (visit_id) REFERENCES visit (id));
+CREATE TABLE leg (id INTEGER PRIMARY KEY, from_id INTEGER NOT NULL, to_id INTEGER NOT NULL, words VARCHAR(40),
+    FOREIGN KEY (from_id) REFERENCES station (id), FOREIGN KEY (to_id) REFERENCES station (id));
+{many}
+INSERT INTO station VALUES (1, 'Tern Holm', 'beacon', 12.5, NULL), (2, 'Cold Bar', 'buoy', NULL, 'hush');
+{visits}
+INSERT INTO finding VALUES (1, 1, 'cracked'), (1, 2, 'loose'), (2, 1, 'wet');
+INSERT INTO photo VALUES (1, 1, 1, 'of the crack');
+INSERT INTO leg VALUES (1, 1, 2, 'out'), (2, 2, 1, 'home');
+"""
+MANY = "\n".join(
+    f"CREATE TABLE kind_{n} (id INTEGER PRIMARY KEY, station_id INTEGER, FOREIGN KEY (station_id) REFERENCES station (id));"
+    for n in range(RELATIONS)
+)
+VISITS = "\n".join(
+    f"INSERT INTO visit VALUES ({n}, 1, '2026-01-{n:02}', 'visit {n:02}');"
+    for n in range(1, 22)
+)
+ACCESS = """
+[role.clerk]
+label = "Clerk"
+[role.clerk.tables]
+"*" = ["view", "edit"]
+[role.clerk.fields]
+"station.log_note" = "hidden"
+"""
+
+
+class Related:
+    """The tests, for each kind of database; not a test by itself."""
+
+    DATABASE = "lumet_test_related"
+    SCRIPT = TABLES.format(many=MANY, visits=VISITS)
+
+    @classmethod
+    def script(cls) -> str:
+        return cls.SCRIPT
+
+    @classmethod
+    def decide(cls: Any) -> None:
+        path = cls.folder / "access.toml"
+        path.write_text(ACCESS + path.read_text())
+
+    def setUp(self: Any) -> None:
+        super().setUp()  # type: ignore[misc]
+        self.user = self.client()
+
+    def piece(self: Any, address: str) -> str:
+        answer = self.user.get(address)
+        self.assertEqual(answer.status_code, 200, address)
+        return str(answer.text)
+
+    def titles(self, page: str) -> list[str]:
+        return re.findall(r'<a class="title"[^>]*>([^<]*)<', page)
+
+    def test_a_block_has_its_own_order_search_and_pages(self: Any) -> None:
+        block = "/t/station/r/1/related/visit.station_id"
+        page = self.piece(block)
+        self.assertIn("<h1>", self.piece("/t/station/r/1"))
+        self.assertIn("21</span>", page)
+        self.assertNotIn("Station</a></th>", page)  # what points back is left out
+        seen: list[str] = []
+        address: str | None = f"{block}?sort=words"
+        while address:
+            page = self.piece(address + "&as-piece=1")
+            self.assertNotIn("<html", page)
+            seen += re.findall(r"visit \d\d", page)
+            later = re.search(r'href="([^"]*after=[^"]*)"', page)
+            address = later[1].replace("&amp;", "&") if later else None
+        self.assertEqual(
+            list(dict.fromkeys(seen)), [f"visit {n:02}" for n in range(1, 22)]
+        )
+        first = self.piece(f"{block}?sort=-words")
+        self.assertLess(first.index("visit 21"), first.index("visit 20"))
+        found = self.piece(f"{block}?q=17")
+        self.assertEqual(set(re.findall(r"visit \d\d", found)), {"visit 17"})
+        for wrong in (f"{block}?after=broken", f"{block}?sort=nothing"):
+            self.assertEqual(self.user.get(wrong).status_code, 200)
+        for gone in ("visit.words", "none.id", "visit"):
+            address = f"/t/station/r/1/related/{gone}"
+            self.assertEqual(self.user.get(address).status_code, 404)
+        self.assertEqual(self.user.get(block.replace("/1/", "/99/")).status_code, 404)
+
+    def test_references_from_one_table_are_kept_apart(self: Any) -> None:
+        out = self.piece("/t/station/r/1/related/leg.from_id")
+        home = self.piece("/t/station/r/1/related/leg.to_id")
+        self.assertIn("out", out)
+        self.assertNotIn("home", out)
+        self.assertIn("home", home)
+
+    def test_many_relations_cost_no_more_than_two(self: Any) -> None:
+        from sqlalchemy import event
+
+        engine = self.app.extensions["site"].database.engine
+        count = [0]
+
+        @event.listens_for(engine, "before_cursor_execute")
+        def note(_c: Any, _u: Any, statement: str, *_: Any) -> None:
+            count[0] += statement.startswith("SELECT")
+
+        page = self.piece("/t/station/r/1")
+        self.assertLessEqual(count[0], 6)
+        self.assertGreaterEqual(page.count("data-late"), RELATIONS)
+        count[0] = 0
+        self.piece("/t/station/r/1/related/visit.station_id?as-piece=1")
+        self.assertLessEqual(count[0], 3)
+
+    def test_what_is_added_beneath_a_record_belongs_to_it(self: Any) -> None:
+        page = self.piece("/t/station/r/2/related/visit.station_id")
+        add = re.search(r'href="(/t/visit/add\?[^"]*)"', page)
+        assert add is not None
+        address = add[1].replace("&amp;", "&")
+        form = self.piece(address)
+        self.assertNotIn('<select id="field-station_id"', form)
+        self.assertIn('<div class="kept">Cold Bar</div>', form)
+        typed = read_form(form) | {"words": "beneath", "id": "77"}
+        answer = self.user.post(address, data=typed)
+        self.assertEqual(answer.location, "/t/station/r/2")
+        query = "SELECT station_id FROM visit WHERE words = 'beneath'"
+        self.assertEqual(self.rows(query), [(2,)])
+        self.change("DELETE FROM visit WHERE id = 77")
+
+    def test_a_delete_says_what_hangs_on_it_at_every_depth(self: Any) -> None:
+        page = self.piece("/t/station/r/1/delete").replace("\n", " ")
+        goes = re.search(r"Goes with it.*?</section>", page)
+        loses = re.search(r"Loses its reference.*?</section>", page)
+        forbids = re.search(r"Forbids it.*?</section>", page)
+        assert goes and loses and forbids
+        self.assertIn("21 visits", goes[0])
+        self.assertIn("3 findings", goes[0])
+        self.assertIn("1 photo", loses[0])
+        self.assertIn("1 leg", forbids[0])
+        self.change("INSERT INTO bill VALUES (1, NULL, 3)")
+        page = self.piece("/t/station/r/1/delete").replace("\n", " ")
+        self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")
+        self.change("DELETE FROM bill")
+
+    def test_history_tells_and_puts_back_within_ones_rights(self: Any) -> None:
+        edit = "/t/station/r/2/edit"
+        form = self.form_data(self.user, edit)
+        self.user.post(
+            edit,
+            data=form | {"name": "Warm <Bar>", "height_m": "7.5", "log_note": "mum"},
+        )
+        page = self.piece("/t/station/r/2/history?as-piece=1")
+        self.assertIn("<del>Cold Bar</del> → <ins>Warm &lt;Bar&gt;</ins>", page)
+        self.assertIn("<del>hush</del>", page)
+        clerk = self.client("clerk")
+        seen = clerk.get("/t/station/r/2/history").text
+        self.assertIn("Cold Bar", seen)
+        self.assertNotIn("hush", seen)
+        back = re.search(r'href="([^"]*put-back=\d+)"', seen)
+        assert back is not None
+        again = clerk.get(back[1])
+        typed = read_form(again.text)
+        self.assertEqual((typed["name"], typed["height_m"]), ("Cold Bar", ""))
+        self.assertNotIn("log_note", typed)
+        self.assertEqual(clerk.post(edit, data=typed).status_code, 302)
+        query = "SELECT name, height_m, log_note FROM station WHERE id = 2"
+        self.assertEqual(self.rows(query), [("Cold Bar", None, "mum")])
+        other = back[1].replace("/r/2/", "/r/1/")
+        self.assertEqual(read_form(self.user.get(other).text)["name"], "Tern Holm")
+        self.assertNotIn(
+            "Put back", self.client("reader").get("/t/station/r/2/history").text
+        )
+
+
+class SqliteRelated(Related, ApplicationCase):
+    pass
+
+
+@needs("postgresql")
+class PostgresqlRelated(Related, OnServer, ApplicationCase):
+    SERVER: ClassVar[str] = POSTGRESQL
+
+
+@needs("mariadb")
+class MariadbRelated(Related, OnServer, ApplicationCase):
+    SERVER: ClassVar[str] = MARIADB
