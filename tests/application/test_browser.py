@@ -363,6 +363,52 @@ class BrowserTest(unittest.TestCase):
             self.ask("SELECT lens_code FROM light WHERE id = 9"), [("L6T",)]
         )
 
+    def test_an_inspection_is_saved_with_its_findings(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/inspection/add")
+        page.locator("#field-station_id + .ts-wrapper.focus").wait_for()
+        (name,) = self.ask("SELECT name FROM station WHERE id = 61")[0]
+        page.keyboard.type(name)
+        page.locator(".ts-dropdown .option.active", has_text=name).wait_for()
+        page.keyboard.press("Enter")
+        page.get_by_label("Inspected on needed").fill("2031-03-01")
+        page.get_by_label("Result needed").select_option("failed")
+        for number, words in enumerate(("Rail loose", "Lens cracked", "Door stuck")):
+            if number:
+                page.get_by_role("button", name="Add another finding").click()
+            row = page.locator("table[data-rows] tbody tr").nth(number)
+            row.get_by_label("Summary").fill(words)
+            row.get_by_label("Severity").select_option("minor")
+            row.get_by_label("Place").select_option("lens")
+        self.check_accessibility()
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Inspection added.").wait_for()
+        query = (
+            "SELECT line_no, summary, severity FROM inspection_finding f JOIN inspection i"
+            " ON i.id = f.inspection_id WHERE i.inspected_on = '2031-03-01' ORDER BY line_no"
+        )
+        self.assertEqual(
+            self.ask(query),
+            [
+                (1, "Rail loose", "minor"),
+                (2, "Lens cracked", "minor"),
+                (3, "Door stuck", "minor"),
+            ],
+        )
+        page.get_by_role("link", name="Edit", exact=True).click()
+        rows = page.locator("table[data-rows] tbody tr")
+        rows.nth(1).get_by_label("Severity").select_option("severe")
+        rows.nth(2).get_by_label("Take this row away").check()
+        page.set_viewport_size({"width": 390, "height": 800})
+        width = page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(width, 390)
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Saved.").wait_for()
+        self.assertEqual(
+            self.ask(query), [(1, "Rail loose", "minor"), (2, "Lens cracked", "severe")]
+        )
+
     def test_choices_follow_and_more_come_while_scrolling(self) -> None:
         page = self.page
         self.sign_in()

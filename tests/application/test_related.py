@@ -156,6 +156,93 @@ class Related:
         self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")
         self.change("DELETE FROM bill")
 
+    def rows_form(self: Any, address: str) -> dict[str, str]:
+        return dict(read_form(self.piece(address)))
+
+    def findings(self: Any, visit: int) -> list[Any]:
+        query = f"SELECT no, words FROM finding WHERE visit_id = {visit} ORDER BY no"
+        return list(self.rows(query))
+
+    def test_rows_are_saved_with_their_record_or_not_at_all(self: Any) -> None:
+        edit = "/t/visit/r/1/edit"
+        form = self.rows_form(edit)
+        self.assertEqual(form["rows-0-0-words"], "cracked")
+        typed = form | {
+            "words": "with rows", "rows-0-0-is-gone": "1", "rows-0-1-words": "tight",
+            "rows-0-2-words": "new one", "rows-0-3-words": "numbered", "rows-0-3-no": "9",
+        }  # fmt: skip
+        broken = self.user.post(edit, data=typed | {"rows-0-4-words": "x" * 41})
+        self.assertEqual(broken.status_code, 422)
+        self.assertIn("At most 40 characters", broken.text)
+        self.assertIn('href="#field-rows-0-4-words"', broken.text)
+        self.assertIn('value="new one"', broken.text)
+        self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
+        query = "SELECT words FROM visit WHERE id = 1"
+        self.assertEqual(self.rows(query), [("visit 01",)])
+        twice = self.user.post(edit, data=typed | {"rows-0-2-no": "9"})
+        self.assertEqual(twice.status_code, 422)
+        self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
+        saved = self.user.post(edit, data=typed)
+        self.assertEqual(saved.status_code, 302, saved.text[:30_000])
+        self.assertEqual(
+            self.findings(1), [(2, "tight"), (3, "new one"), (9, "numbered")]
+        )
+        self.assertEqual(self.rows(query), [("with rows",)])
+        self.assertIn("with rows", self.piece("/t/visit/r/1/history"))
+        again = self.rows_form(edit)
+        self.assertEqual(self.user.post(edit, data=again).status_code, 302)
+        self.assertEqual(len(self.findings(1)), 3)
+        self.change("DELETE FROM finding WHERE visit_id = 1 AND no > 2")
+        self.change("UPDATE finding SET words = 'loose' WHERE visit_id = 1 AND no = 2")
+        self.change("INSERT INTO finding VALUES (1, 1, 'cracked')")
+        self.change("UPDATE visit SET words = 'visit 01' WHERE id = 1")
+        self.change("UPDATE photo SET visit_id = 1, no = 1")
+
+    def test_rows_that_others_changed_or_own_are_not_overrun(self: Any) -> None:
+        edit = "/t/visit/r/2/edit"
+        form = self.rows_form(edit)
+        self.change("UPDATE finding SET words = 'theirs' WHERE visit_id = 2")
+        mine = self.user.post(
+            edit, data=form | {"rows-0-0-words": "mine", "words": "me"}
+        )
+        self.assertEqual(mine.status_code, 422)
+        self.assertIn("Now it is: <b>theirs</b>", mine.text.replace("\n", " "))
+        gone = self.user.post(edit, data=form | {"rows-0-0-is-gone": "1"})
+        self.assertEqual(gone.status_code, 422)
+        self.assertIn("Somebody changed this row meanwhile.", gone.text)
+        self.assertEqual(self.findings(2), [(1, "theirs")])
+        self.assertEqual(self.user.post(edit, data=form).status_code, 302)  # untouched
+        chosen = read_form(mine.text)
+        self.assertEqual(self.user.post(edit, data=chosen).status_code, 302)
+        self.assertEqual(self.findings(2), [(1, "mine")])
+        form = self.rows_form(edit)
+        forged = form | {"rows-0-0-the-key": "1,2", "rows-0-0-words": "stolen"}
+        self.assertEqual(self.user.post(edit, data=forged).status_code, 422)
+        clerk = self.client("clerk")  # who may change, and neither add nor delete
+        form = read_form(clerk.get(edit).text)
+        self.assertNotIn("rows-0-1-words", form)
+        answer = clerk.post(edit, data=form | {"rows-0-0-is-gone": "1"})
+        self.assertEqual(answer.status_code, 422)
+        clerk.post(edit, data=form | {"rows-0-7-words": "added"})
+        self.assertEqual(self.findings(2), [(1, "mine")])
+        self.change("UPDATE finding SET words = 'wet' WHERE visit_id = 2")
+        self.change("UPDATE visit SET words = 'visit 02' WHERE id = 2")
+
+    def test_a_new_record_comes_with_its_first_rows(self: Any) -> None:
+        form = self.rows_form("/t/visit/add")
+        typed = form | {"id": "90", "station_id": "2", "words": "first",
+                        "rows-0-0-words": "one", "rows-0-1-words": "two"}  # fmt: skip
+        wrong = self.user.post("/t/visit/add", data=typed | {"rows-0-1-no": "x"})
+        self.assertEqual(wrong.status_code, 422)
+        query = "SELECT id FROM visit WHERE words = 'first'"
+        self.assertEqual(self.rows(query), [])
+        typed["sent-once"] = read_form(wrong.text)["sent-once"]
+        self.assertEqual(self.user.post("/t/visit/add", data=typed).status_code, 302)
+        ((made,),) = self.rows("SELECT id FROM visit WHERE words = 'first'")
+        self.assertEqual(self.findings(made), [(1, "one"), (2, "two")])
+        self.change(f"DELETE FROM finding WHERE visit_id = {made}")
+        self.change(f"DELETE FROM visit WHERE id = {made}")
+
     def test_history_tells_and_puts_back_within_ones_rights(self: Any) -> None:
         edit = "/t/station/r/2/edit"
         form = self.form_data(self.user, edit)

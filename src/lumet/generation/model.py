@@ -703,7 +703,8 @@ class _Builder:
         keys = [self.keys[detail.table][name] for name in detail.by]
         by = repr(keys[0]) if len(keys) == 1 else repr(tuple(keys))
         label = f", label=_({detail.label!r})" if detail.label else ""
-        return f"Related({self.modules[detail.table]!r}, by={by}{label})"
+        place = ", in_place=True" if detail.edit == EDIT_IN_PLACE else ""
+        return f"Related({self.modules[detail.table]!r}, by={by}{label}{place})"
 
 
 def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:

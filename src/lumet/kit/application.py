@@ -64,6 +64,7 @@ NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
 LARGEST_REQUEST = 2 * 1024 * 1024  # bytes of a form, without its files
 MULTIPART = "multipart/form-data"
 TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
+MOST_PARTS = 20_000  # of a form with its rows
 FILES_AT_ONCE = 4  # so many of the largest may come with one form
 log = logging.getLogger(__name__)
 
@@ -229,6 +230,9 @@ def _add_safety(app: Flask, most_bytes: int) -> None:
     def let_files_in() -> None:
         # by form, not by content: other requests stay small
         if request.endpoint in TAKE_FILES and request.mimetype == MULTIPART:
+            pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
+            if pages and any(each.in_place for each in pages.details):
+                request.max_form_parts = MOST_PARTS
             request.max_content_length = LARGEST_REQUEST + FILES_AT_ONCE * most_bytes
 
     @app.before_request

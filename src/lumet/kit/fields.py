@@ -28,6 +28,7 @@ class ValueField(Field):
     names the macro that draws the field."""
 
     control = "line"
+    spoken = ""  # in a row: what the control is called, without a label of its own
     hint = ""  # what the page may offer beside the control
     html_type = "text"
     html_takes = re.compile(r".*", re.DOTALL)  # what the browser's control can hold
@@ -117,6 +118,8 @@ class ValueField(Field):
     def is_asked(self) -> bool:
         """Tell whether the browser is to insist on a value: not where the database has
         none, in spite of its own rule."""
+        if self.spoken:
+            return False  # a row that nobody touched is none
         return self.required and (self.object_data is None or bool(self._value()))
 
     def input_type(self) -> str:

@@ -1,6 +1,7 @@
 """The forms of records: adding, editing, choosing what they refer to."""
 
 import secrets
+from collections.abc import Sequence
 from typing import Any
 
 from flask import (
@@ -28,8 +29,9 @@ from ..reach import UNBOUNDED, LeavesReach, Reach
 from ..uploads import Refused
 from .blocks import FIXED, fixed_columns
 from .lookups import Lookup, Option, fill_lookups
-from .model import TablePages
+from .model import Related, TablePages
 from .record import Record, record_plan
+from .rows import Rows, RowsEditor, RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .site import (
     actor,
@@ -121,10 +123,14 @@ def _add(
     is, "" when none was added."""
     name, within = pages.name, saver.reach
     outcome = Outcome(saver.blank({}))
+    editors = _row_editors(pages, within)
 
     def work(connection: Connection, recording: Recording) -> Outcome:
         outcome = saver.add(connection, typed)
         if outcome.key:
+            _save_rows(
+                pages, within, connection, outcome.key, editors, typed, recording
+            )
             title = title_of(pages, within, connection, outcome.key)
             told = Deed("add", name, outcome.key, title, changes=outcome.changes)
             recording.begin(actor(), told)
@@ -136,10 +142,13 @@ def _add(
     except BrokenOff as error:
         outcome, status = _typed_again(pages, saver, outcome, typed), 503
         outcome.refused.append(error.message)
+    except RowsRefused:
+        outcome = _typed_again(pages, saver, outcome, typed)
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         outcome = _refused(pages, saver, outcome, error, typed)
     if not outcome.key:
-        return (_form_page(pages, saver, outcome, is_new=True), status), ""
+        page = _form_page(pages, saver, outcome, is_new=True, again=(editors, typed))
+        return (page, status), ""
     _settle_files(pages, saver, outcome, typed)
     location = record_address(name, outcome.key)
     if PIECE in request.args:
@@ -187,6 +196,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     key = key_of(pages, segment)
     saver = saver_of(pages, within)
     typed = _typed(pages)
+    editors = _row_editors(pages, within) if request.method == "POST" else []
     try:
         if request.method == "GET" or FIND in typed or CHOSEN in typed:
             with site().database.reading() as connection:
@@ -196,18 +206,25 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
             if request.method == "POST":
                 return _choosing(pages, saver, outcome, typed, segment)
             return _form_page(pages, saver, outcome, segment=segment)
-        outcome = _save(pages, saver, key, typed)
+        outcome = _save(pages, saver, key, typed, editors)
     except Gone:
         abort(404)
-    except BrokenOff as error:
+    except (BrokenOff, RowsRefused) as error:
         outcome = Outcome(saver.blank({}), seen=_seen(typed))
         outcome.form.is_new = False
         outcome = _typed_again(pages, saver, outcome, typed)
-        outcome.refused.append(error.message)
-        return _form_page(pages, saver, outcome, segment=segment), 503
+        status = 422
+        if isinstance(error, BrokenOff):
+            outcome.refused.append(error.message)
+            status = 503
+        again = (editors, typed)
+        page = _form_page(pages, saver, outcome, segment=segment, again=again)
+        return page, status
     if not outcome.key:
         status = 409 if outcome.conflicts else 422
-        return _form_page(pages, saver, outcome, segment=segment), status
+        again = (editors, typed)
+        page = _form_page(pages, saver, outcome, segment=segment, again=again)
+        return page, status
     flash(_("Saved."))
     if _is_left_out(pages, within, outcome.key):
         return redirect(_home(pages))
@@ -285,12 +302,62 @@ def _is_left_out(pages: TablePages, within: Reach, segment: str) -> bool:
         return plan.read(connection, key_values(site(), pages, segment)) is None
 
 
+def _row_editors(pages: TablePages, within: Reach) -> list[RowsEditor]:
+    """Return what edits the rows of a record that stand on its form."""
+    found = []
+    for number, related in enumerate(pages.details):
+        child = site().registry[related.table]
+        may = within.may("view", child.table.fullname) and bool(child.key)
+        if related.in_place and may and not within_hides(child, within, related):
+            found.append(RowsEditor(pages, related, number, saver_of(child, within)))
+    return [each for each in found if each.may_add or each.may_edit or each.may_delete]
+
+
+def within_hides(pages: TablePages, within: Reach, related: Related) -> bool:
+    """Tell whether the columns by which records refer are hidden from the user."""
+    name = pages.table.fullname
+    return any(within.hides(name, key) for key in related.columns)
+
+
+def _save_rows(
+    pages: TablePages,
+    within: Reach,
+    connection: Connection,
+    segment: str,
+    editors: list[RowsEditor],
+    typed: Typed,
+    recording: Recording,
+) -> None:
+    if not editors:
+        return
+    plan = record_plan(site(), pages, within)
+    record = plan.read(connection, key_values(site(), pages, segment))
+    if record is None:
+        raise LeavesReach("")
+    for each in editors:
+        each.save(connection, record.values, typed, recording)
+
+
 def _save(
-    pages: TablePages, saver: Saver, key: dict[str, Any], typed: Typed
+    pages: TablePages,
+    saver: Saver,
+    key: dict[str, Any],
+    typed: Typed,
+    editors: Sequence[RowsEditor] = (),
 ) -> Outcome:
     def work(connection: Connection, recording: Recording) -> Outcome:
         outcome = saver.edit(connection, key, typed)
         _note_beyond(pages, saver)
+        if outcome.key:
+            _save_rows(
+                pages,
+                saver.reach,
+                connection,
+                outcome.key,
+                list(editors),
+                typed,
+                recording,
+            )
         if outcome.key and outcome.changes:
             segment = encode_key(tuple(key.values()))
             title = title_of(pages, saver.reach, connection, outcome.key)
@@ -446,19 +513,25 @@ def _form_page(
     outcome: Outcome,
     is_new: bool = False,
     segment: str = "",
+    again: tuple[list[RowsEditor], Typed] | None = None,
 ) -> str:
     form, entered = outcome.form, saver.entered
     record = None
+    rows: list[Rows] = []
     try:
         with site().database.reading() as connection:
             fill_lookups(site(), connection, pages, form, saver.reach, entered)
             if not is_new:
                 plan = record_plan(site(), pages, saver.reach)
                 record = plan.read(connection, key_of(pages, segment))
+            rows = _rows(pages, saver.reach, connection, record, again)
     except DBAPIError:
         if not outcome.refused:
             raise
         _fill_without(form)  # the database is away, and what was typed is here
+        rows = [each.again(None, again[1]) for each in again[0]] if again else []
+        for each in (row.form for held in rows for row in held.rows):
+            _fill_without(each)
     chosen = pages.on_add if is_new else pages.on_edit
     shown = _shown_beside(pages, record, entered, chosen)
     template = "_form.html" if PIECE in request.args else "form.html"
@@ -473,7 +546,8 @@ def _form_page(
         usual=_usual(pages, saver) if is_new else {},
         adds=_adding(pages, saver),
         outcome=outcome,
-        mistakes=form.mistakes(),
+        details=rows,
+        mistakes=form.mistakes() + [m for held in rows for m in _row_mistakes(held)],
         record=record,
         is_new=is_new,
         is_piece=PIECE in request.args,
@@ -493,6 +567,44 @@ def _form_page(
         once=secrets.token_urlsafe(12) if is_new else "",
         changed=_last_change(pages, segment) if outcome.conflicts else None,
     )
+
+
+def _rows(
+    pages: TablePages,
+    within: Reach,
+    connection: Connection,
+    record: Record | None,
+    again: tuple[list[RowsEditor], Typed] | None,
+) -> list[Rows]:
+    """Return the rows on a form: as they were typed, as they are stored, or none yet."""
+    if PIECE in request.args:
+        return []
+    if again is not None:
+        return [each.again(connection, again[1]) for each in again[0]]
+    editors = _row_editors(pages, within)
+    if record is None:
+        return [each.empty(connection) for each in editors if each.may_add]
+    found = (each.stored(connection, record.values) for each in editors)
+    return [each for each in found if each is not None]
+
+
+def _row_mistakes(held: Rows) -> list[tuple[Any, Any, str]]:
+    """Return what is wrong with rows, each with the control to go to."""
+    found: list[tuple[Any, Any, str]] = []
+    for row in held.rows:
+        found += row.form.mistakes()
+        found += [
+            (held.pages.singular, each, f"row-{row.name}") for each in row.refused
+        ]
+        found += [
+            (
+                held.pages.label(key),
+                _("Somebody changed this meanwhile."),
+                f"row-{row.name}",
+            )
+            for key in row.conflicts
+        ]
+    return found
 
 
 def _fixed(pages: TablePages, form: Any) -> dict[str, str]:

@@ -47,6 +47,7 @@ class Related:
     table: str
     by: str | tuple[str, ...]
     label: Any = ""
+    in_place: bool = False  # its records are rows of this record's form
 
     @property
     def columns(self) -> tuple[str, ...]:

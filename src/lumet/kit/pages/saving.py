@@ -2,7 +2,7 @@
 
 import hashlib
 import hmac
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -87,10 +87,12 @@ class Saver:
         self.reach = reach
         self._secret = secret.encode()
         adding = reach.holding("add", pages.table.fullname)
-        self.entered = pages.enters(reach, adding, is_new=True)
+        self._added = pages.enters(reach, adding, is_new=True)
+        self.entered = list(self._added)  # by the form that is read or saved
 
     def blank(self, given: Mapping[str, str]) -> RecordForm:
         """Return the form for a new record, with `given` texts filled in."""
+        self.entered = list(self._added)
         form = self.pages.filled({})
         for key in self.entered:
             field_ = self.pages.fields[key]
@@ -135,6 +137,7 @@ class Saver:
 
     def add(self, connection: Connection, typed: MultiDict[str, str]) -> Outcome:
         """Add a record from what was typed, unless something is wrong with it."""
+        self.entered = list(self._added)
         form = self.pages.filled({}, typed)
         if not self._is_valid(connection, form, {}, None):
             return Outcome(form)
@@ -391,8 +394,26 @@ class Saver:
     def _digests(
         self, key: Mapping[str, Any], values: Mapping[str, Any]
     ) -> dict[str, str]:
+        return self.digests(key, values, self.entered)
+
+    def is_seen(
+        self, key: Mapping[str, Any], name: str, typed: MultiDict[str, str]
+    ) -> bool:
+        """Tell whether what was typed in a field is what its user saw there."""
+        shown = self.pages.fields[name]
+        text = shown.clean(shown.gather(typed.getlist(name)))
+        return _is_same(typed.get(SEEN + name, ""), self._digest(key, name, text))
+
+    def digests(
+        self,
+        key: Mapping[str, Any],
+        values: Mapping[str, Any],
+        entered: Iterable[str],
+    ) -> dict[str, str]:
+        """Return the digests of what is seen in the fields `entered`, by their names in
+        the form."""
         fields = self.pages.fields
-        traces = {name: fields[name].trace(values[name]) for name in self.entered}
+        traces = {name: fields[name].trace(values[name]) for name in entered}
         return {
             SEEN + name: self._digest(key, name, text) for name, text in traces.items()
         }

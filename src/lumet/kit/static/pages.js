@@ -259,6 +259,22 @@ for (const block of document.querySelectorAll("section[data-block]")) {
   });
 }
 
+// Another row is a copy of a blank one, under the next number.
+for (const button of document.querySelectorAll("button[data-add-row]")) {
+  const number = button.dataset.addRow;
+  const body = document.querySelector(`table[data-rows="${number}"] tbody`);
+  const blank = document.querySelector(`template[data-row="${number}"]`);
+  let next = body.rows.length;
+  button.hidden = false;
+  button.addEventListener("click", () => {
+    body.insertAdjacentHTML("beforeend", blank.innerHTML.replaceAll("__n__", String(next++)));
+    const row = body.rows[body.rows.length - 1];
+    prepare(row);
+    for (const select of row.querySelectorAll("select[data-lookup]")) enhance(select);
+    row.querySelector("input:not([type=hidden]), select, textarea")?.focus();
+  });
+}
+
 // Charts: the numbers stand below in a table as well.
 for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
   const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
