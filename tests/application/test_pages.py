@@ -131,7 +131,10 @@ class ReadingTest(PagesCase):
             ">Sector</a>", page, "the title without what the page says already"
         )
         self.assertRegex(page, r"Readings</h2>\s*<span[^>]*>60<")
-        self.assertIn("/t/light/add?station_id=1&amp;return-to=/t/station/r/1", page)
+        self.assertIn(
+            "/t/light/add?station_id=1&amp;as-given=station_id&amp;return-to=/t/station/r/1",
+            page,
+        )
 
     def test_values_that_do_not_fit_their_type_are_shown_all_the_same(self) -> None:
         self.change(
