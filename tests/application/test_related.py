@@ -22,6 +22,13 @@ CREATE TABLE bill (id INTEGER PRIMARY KEY, photo_id INTEGER, visit_id INTEGER NO
     FOREIGN KEY (visit_id) REFERENCES visit (id));
 CREATE TABLE leg (id INTEGER PRIMARY KEY, from_id INTEGER NOT NULL, to_id INTEGER NOT NULL, words VARCHAR(40),
     FOREIGN KEY (from_id) REFERENCES station (id), FOREIGN KEY (to_id) REFERENCES station (id));
+CREATE TABLE part (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, whole_id INTEGER,
+    FOREIGN KEY (whole_id) REFERENCES part (id));
+INSERT INTO part VALUES (1, 'Lamp', NULL);
+INSERT INTO part VALUES (2, 'Socket', 1);
+INSERT INTO part VALUES (3, 'Screw', 2);
+INSERT INTO part VALUES (4, 'Egg', NULL), (5, 'Hen', 4);
+UPDATE part SET whole_id = 5 WHERE id = 4;
 {many}
 INSERT INTO station VALUES (1, 'Tern Holm', 'beacon', 12.5, NULL), (2, 'Cold Bar', 'buoy', NULL, 'hush');
 {visits}
@@ -242,6 +249,24 @@ class Related:
         self.assertEqual(self.findings(made), [(1, "one"), (2, "two")])
         self.change(f"DELETE FROM finding WHERE visit_id = {made}")
         self.change(f"DELETE FROM visit WHERE id = {made}")
+
+    def test_what_stands_below_another_shows_the_path_and_makes_no_circle(
+        self: Any,
+    ) -> None:
+        page = self.piece("/t/part/r/3").replace("\n", " ")
+        trail = re.search(r'class="trail">(.*?)</div>', page)
+        assert trail is not None
+        titles = re.findall(r'href="/t/part/r/\d">(\w+)<', trail[1])
+        self.assertEqual(titles, ["Lamp", "Socket"])
+        form = self.form_data(self.user, "/t/part/r/1/edit")
+        for below in ("3", "1"):
+            answer = self.user.post("/t/part/r/1/edit", data=form | {"whole_id": below})
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("This stands below the record itself.", answer.text)
+        self.assertEqual(self.user.get("/t/part/r/4").status_code, 200)  # a circle
+        round_ = self.form_data(self.user, "/t/part/r/4/edit")
+        named = self.user.post("/t/part/r/4/edit", data=round_ | {"name": "Old egg"})
+        self.assertEqual(named.status_code, 302)
 
     def test_history_tells_and_puts_back_within_ones_rights(self: Any) -> None:
         edit = "/t/station/r/2/edit"

@@ -28,6 +28,7 @@ from .site import (
     record_home,
     site,
 )
+from .trees import path_above
 from .views import blueprint, key_of, pages_of
 from .writing import BrokenOff, written
 
@@ -55,6 +56,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         record = _record(pages, within, connection, segment)
         home = record_address(name, segment)
         blocks = Blocks(site(), pages, within, record, home).all(connection)
+        above = path_above(site(), connection, pages, within, dict(record.values))
         key = key_of(pages, segment)
         may = {
             change: pages.takes(change)
@@ -69,6 +71,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         copy=f"{add_address(name)}?copy-of={segment}" if adds else "",
         record=record,
         blocks=blocks,
+        above=above,
         address=record_address(name, segment),
         may=may,
         earlier=earlier,

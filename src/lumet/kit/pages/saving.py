@@ -37,6 +37,7 @@ from ..times import DateField, MomentField
 from .lookups import Lookup, lookup_plan
 from .model import Held, Reference, TablePages, python_type
 from .site import Site, actor, lower_first
+from .trees import makes_circle
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"
@@ -475,12 +476,16 @@ class Saver:
             if not (form.is_new and (made or _fills_itself(column))):
                 form.add_error(name, _("This is needed."))
         form.check_rules()
-        self._check_lookups(connection, form, values)
+        self._check_lookups(connection, form, values, key)
         self._check_uniques(connection, form, values, key)
         return not form.errors
 
     def _check_lookups(
-        self, connection: Connection, form: RecordForm, values: Mapping[str, Any]
+        self,
+        connection: Connection,
+        form: RecordForm,
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
     ) -> None:
         for name in self.pages.lookups:
             field_ = form._fields.get(name)
@@ -499,6 +504,7 @@ class Saver:
             if lookup.is_open and lookup.plan.one(
                 connection, field_.data, lookup.given
             ):
+                self._check_circle(connection, form, name, key)
                 continue
             labels = [self.pages.label(each) for each in known[1:]]
             if labels and lookup.given:
@@ -507,6 +513,24 @@ class Saver:
                 form.add_error(name, message)
             else:
                 form.add_error(name, _("Choose one of the list."))
+
+    def _check_circle(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        name: str,
+        key: Mapping[str, Any] | None,
+    ) -> None:
+        """Refuse to put a record below itself."""
+        reference = self.pages.lookups[name]
+        is_own = reference.target == self.pages.name and len(reference.columns) == 1
+        if key is None or not is_own:
+            return
+        own = select(self.pages.column(reference.referred[0])).where(self._is(key))
+        value = UNBOUNDED.run(connection, own).scalar()
+        if makes_circle(connection, self.pages, reference, value, form[name].data):
+            message = _("This stands below the record itself. Choose another.")
+            form.add_error(name, message)
 
     def _check_uniques(
         self,
