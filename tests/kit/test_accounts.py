@@ -234,13 +234,15 @@ class AccountsTest(unittest.TestCase):
         log = ActivityLog(self.users.store, days=30)
         who = Actor("ina", 1, "10.0.0.1", "r1")
         with recorded(log) as recording:
-            recording.begin(
+            recording.mean(
                 who, Deed("add", "light", "7", "Main", changes={"A": (None, "x")})
             )
+            recording.begin()
         with suppress(ZeroDivisionError), recorded(log) as recording:
-            recording.begin(who, Deed("edit", "light", "7"))
+            recording.mean(who, Deed("edit", "light", "7"))
+            recording.begin()
             raise ZeroDivisionError
-        log.begin(who, Deed("delete", "light", "7"))  # and the machine stops
+        log.begin([(who, Deed("delete", "light", "7"))])  # and the machine stops
         self.assertEqual(log.unfinished(), 0)
         with mock.patch(
             "lumet.kit.accounts.log.now", lambda: throttle.now() + timedelta(minutes=2)

@@ -5,7 +5,7 @@ that; an entry that stays begun tells that something broke off in between.
 """
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -28,6 +28,7 @@ KINDS = (
     "account",
     "look",
 )
+IDS_AT_ONCE = 500  # in one statement
 LONGEST_TEXT = 20_000  # characters of a value that can be put back
 LONGEST_VALUE = 500  # characters of a value in the log
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
@@ -89,50 +90,30 @@ class ActivityLog:
 
     def note(self, actor: Actor, deed: Deed) -> None:
         """Write down what has been done already."""
-        self._write(actor, deed, DONE)
+        self._write([(actor, deed)], DONE)
 
-    def _write(self, actor: Actor, deed: Deed, state: str) -> int:
+    def _write(self, deeds: Sequence[tuple[Actor, Deed]], state: str) -> list[int]:
         self._sweep()
-        detail = {
-            "words": deed.words,
-            "changes": {
-                label: [_cut(before), _cut(after)]
-                for label, (before, after) in deed.changes.items()
-            },
-            "texts": {
-                key: pair
-                for key, pair in deed.texts.items()
-                if max(len(text or "") for text in pair) <= LONGEST_TEXT
-            },
-        }
-        values = {
-            "at": now(),
-            "kind": deed.kind,
-            "state": state,
-            "user_id": actor.user_id,
-            "name": actor.name[:80],
-            "origin": actor.origin[:80],
-            "request": actor.request,
-            "record_table": deed.table[:120],
-            "record_key": deed.key[:400],
-            "title": deed.title[:200],
-            "detail": json.dumps(detail, ensure_ascii=False),
-        }
+        numbers = []
         with self.store.writing() as connection:
-            result = connection.execute(insert(entry).values(values))
-            (number,) = result.inserted_primary_key or (0,)
-        return int(number)
+            for actor, deed in deeds:
+                values = _values(actor, deed, state)
+                result = connection.execute(insert(entry).values(values))
+                (number,) = result.inserted_primary_key or (0,)
+                numbers.append(int(number))
+        return numbers
 
-    def begin(self, actor: Actor, deed: Deed) -> int:
-        """Write down what is about to be done; return the entry's number."""
-        return self._write(actor, deed, BEGUN)
+    def begin(self, deeds: Sequence[tuple[Actor, Deed]]) -> list[int]:
+        """Write down what is about to be done; return the entries' numbers."""
+        return self._write(deeds, BEGUN)
 
-    def end(self, number: int, is_done: bool) -> None:
-        """Mark an entry as done, or as failed."""
+    def end(self, numbers: Sequence[int], is_done: bool) -> None:
+        """Mark entries as done, or as failed."""
         state = DONE if is_done else FAILED
         with self.store.writing() as connection:
-            statement = update(entry).where(entry.c.id == number)
-            connection.execute(statement.values(state=state))
+            for start in range(0, len(numbers), IDS_AT_ONCE):
+                some = entry.c.id.in_(numbers[start : start + IDS_AT_ONCE])
+                connection.execute(update(entry).where(some).values(state=state))
 
     def _sweep(self) -> None:
         """Take out what is too old, once an hour."""
@@ -193,15 +174,51 @@ class Recording:
     def __init__(self, log: ActivityLog) -> None:
         self._log = log
         self._begun: list[int] = []
+        self._meant: list[tuple[Actor, Deed]] = []
 
-    def begin(self, actor: Actor, deed: Deed) -> None:
+    def mean(self, actor: Actor, deed: Deed) -> None:
+        """Remember what the transaction is about to keep, to be written down with all
+        else before it does."""
+        self._meant.append((actor, deed))
+
+    def begin(self) -> None:
         """Write down what the transaction is about to keep: its last act."""
-        self._begun.append(self._log.begin(actor, deed))
+        if self._meant:
+            self._begun += self._log.begin(self._meant)
+            self._meant = []
 
     def close(self, is_done: bool) -> None:
         """End all entries."""
-        for number in self._begun:
-            self._log.end(number, is_done)
+        if self._begun:
+            self._log.end(self._begun, is_done)
+
+
+def _values(actor: Actor, deed: Deed, state: str) -> dict[str, Any]:
+    detail = {
+        "words": deed.words,
+        "changes": {
+            label: [_cut(before), _cut(after)]
+            for label, (before, after) in deed.changes.items()
+        },
+        "texts": {
+            key: pair
+            for key, pair in deed.texts.items()
+            if max(len(text or "") for text in pair) <= LONGEST_TEXT
+        },
+    }
+    return {
+        "at": now(),
+        "kind": deed.kind,
+        "state": state,
+        "user_id": actor.user_id,
+        "name": actor.name[:80],
+        "origin": actor.origin[:80],
+        "request": actor.request,
+        "record_table": deed.table[:120],
+        "record_key": deed.key[:400],
+        "title": deed.title[:200],
+        "detail": json.dumps(detail, ensure_ascii=False),
+    }
 
 
 def _cut(text: str | None) -> str | None:

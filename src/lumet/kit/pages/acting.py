@@ -102,7 +102,8 @@ class Acting:
                     why, deed = self._act(connection, segment, key, record)
                 self._count(tally, segment, record, why)
                 if deed is not None:
-                    recording.begin(actor(), deed)
+                    recording.mean(actor(), deed)
+                    recording.begin()
         return tally
 
     def _count(self, tally: Tally, segment: str, record: Record, why: str) -> None:

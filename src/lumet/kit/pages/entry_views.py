@@ -133,7 +133,7 @@ def _add(
             )
             title = title_of(pages, within, connection, outcome.key)
             told = Deed("add", name, outcome.key, title, changes=outcome.changes)
-            recording.begin(actor(), told)
+            recording.mean(actor(), told)
         return outcome
 
     status = 422
@@ -369,7 +369,7 @@ def _save(
                 changes=outcome.changes,
                 texts=outcome.texts,
             )
-            recording.begin(actor(), told)
+            recording.mean(actor(), told)
         return outcome
 
     try:

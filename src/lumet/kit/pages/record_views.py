@@ -150,7 +150,7 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             for fact in facts
         }
         told = Deed("delete", name, segment, record.title, changes=gone)
-        recording.begin(actor(), told)
+        recording.mean(actor(), told)
         return ""
 
     if request.method == "POST" and not found.forbids:

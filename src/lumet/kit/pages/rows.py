@@ -23,7 +23,7 @@ from .deleting import beyond_delete
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages
 from .record import record_plan
-from .saving import SEEN, Broken, Gone, Outcome, Saver
+from .saving import SEEN, Broken, Gone, Outcome, Saver, unique_sets
 from .site import Site, actor, key_values
 
 MOST_ROWS = 200  # entered on one form; beyond, each has its own
@@ -195,8 +195,10 @@ class RowsEditor:
     def _rows(self, connection: Connection | None, rows: list[Row]) -> Rows:
         blank = None
         if self.may_add:
-            blank = Row(self._name(BLANK), "", self._blank_form())
-            rows = [*rows, Row(self._name(len(rows)), "", self._blank_form())]
+            if not self._is_single:
+                blank = Row(self._name(BLANK), "", self._blank_form())
+            if not (self._is_single and rows):
+                rows = [*rows, Row(self._name(len(rows)), "", self._blank_form())]
         for row in [*rows, *([blank] if blank else [])]:
             self._name_fields(row)
         if connection is not None:
@@ -205,6 +207,12 @@ class RowsEditor:
         return Rows(
             label, self.pages, self.columns, rows, blank, self.may_delete, self.number
         )
+
+    @property
+    def _is_single(self) -> bool:
+        """Tell whether a record has one such row at most: its reference is unique."""
+        held = {*self.reference.columns}
+        return any(set(columns) <= held for columns in unique_sets(self.pages))
 
     def _blank_form(self) -> RecordForm:
         form = self.saver.blank({})
@@ -342,7 +350,7 @@ class RowsEditor:
         title = self._title(connection, key)
         if not self.reach.delete(connection, self.pages.table, key):
             raise Gone
-        recording.begin(actor(), Deed("delete", self.pages.name, own[KEY], title))
+        recording.mean(actor(), Deed("delete", self.pages.name, own[KEY], title))
 
     def _change(
         self,
@@ -362,7 +370,7 @@ class RowsEditor:
             title = self._title(connection, key)
             told = Deed("edit", self.pages.name, own[KEY], title,
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
-            recording.begin(actor(), told)
+            recording.mean(actor(), told)
 
     def _is_touched(self, own: Typed) -> bool:
         """Tell whether anything in a stored row is not as its user saw it."""
@@ -396,7 +404,7 @@ class RowsEditor:
         made = key_values(self.site, self.pages, outcome.key)
         title = self._title(connection, made)
         told = Deed("add", self.pages.name, outcome.key, title, changes=outcome.changes)
-        recording.begin(actor(), told)
+        recording.mean(actor(), told)
 
     def _is_number(self, key: str) -> bool:
         return key not in self.pages.lookups and isinstance(

@@ -111,9 +111,7 @@ class Saver:
     def like(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, str]:
         """Return what a copy of the record with this key begins with, as texts by
         column: not what must be its own. Nothing, for a record beyond reach."""
-        alone = {
-            columns[0] for columns in _unique_sets(self.pages) if len(columns) == 1
-        }
+        alone = {columns[0] for columns in unique_sets(self.pages) if len(columns) == 1}
         try:
             values = self._read(connection, key)
         except Gone:
@@ -539,7 +537,7 @@ class Saver:
         values: Mapping[str, Any],
         key: Mapping[str, Any] | None,
     ) -> None:
-        for columns in _unique_sets(self.pages):
+        for columns in unique_sets(self.pages):
             if not set(columns) <= set(form._fields):
                 continue
             found = {name: form._fields[name].data for name in columns}
@@ -603,7 +601,9 @@ def _fills_itself(column: Any) -> bool:
     return column.server_default is not None or bool(numbers_itself)
 
 
-def _unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
+def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
+    """Return the columns that no two records may share: of the key, and of each unique
+    constraint."""
     found = [
         tuple(column.key for column in constraint.columns)
         for constraint in pages.table.constraints

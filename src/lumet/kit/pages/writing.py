@@ -60,6 +60,7 @@ def written(work: Callable[[Connection, Recording], T]) -> T:
                 site().database.writing() as connection,
             ):
                 done = work(connection, recording)
+                recording.begin()
                 is_worked = True
             return done
         except DBAPIError as error:
