@@ -7,7 +7,7 @@ from flask.typing import ResponseReturnValue
 
 from ..accounts.log import DONE, Entry, Wanted
 from ..reach import Reach
-from .entry_views import PIECE, PUT_BACK
+from .form_page import PIECE, PUT_BACK
 from .model import TablePages
 from .record import record_plan
 from .site import record_address, site

@@ -17,7 +17,8 @@ from ..refusals import meaning
 from .blocks import Blocks
 from .browsing import Browsing
 from .deleting import beyond_delete, consequences
-from .entry_views import PIECE, let_go, saver_of
+from .entry_views import let_go
+from .form_page import PIECE, saver_of
 from .model import TablePages
 from .record import Record, record_plan
 from .site import (

@@ -15,6 +15,7 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Deed, Recording
 from ..addresses import encode_key
 from ..fields import LookupField, ValueField
+from ..files import FileField
 from ..forms import RecordForm
 from ..measures import IntegerField
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Reach
@@ -96,10 +97,11 @@ class RowsEditor:
         self.columns = [
             key
             for key in self.pages.seen_by(self.reach, self.pages.fields)
-            if key in named
+            if key in named and not isinstance(self.pages.fields[key], FileField)
         ]
         self.failed: dict[str, Outcome] = {}
         self.messages: dict[str, str] = {}
+        self._keys: set[str] = set()  # of the rows that there are
 
     def parent_values(self, values: Mapping[str, Any]) -> dict[str, Any]:
         """Return the columns by which rows belong to a record with these values."""
@@ -289,6 +291,7 @@ class RowsEditor:
         self.failed.clear()
         self.messages.clear()
         belongs = self.parent_values(values)
+        self._keys = self._held(connection, belongs)
         rows = self._typed(typed)
         gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
         kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
@@ -313,23 +316,20 @@ class RowsEditor:
         if self.failed or self.messages:
             raise RowsRefused
 
-    def _key_of(
-        self, connection: Connection, own: Typed, belongs: Mapping[str, Any]
-    ) -> dict[str, Any]:
-        """Return the key of a row of this record. Raises Gone for one of another."""
-        key = key_values(self.site, self.pages, own[KEY])
+    def _held(self, connection: Connection, belongs: Mapping[str, Any]) -> set[str]:
+        """Return the keys of the record's rows, as addresses have them."""
         rows = self.reach.rows(self.pages.table)
-        both = {**key, **belongs}
-        matches = [rows.c[name] == bindparam(f"m_{name}") for name in both]
-        matches += [
-            rows.c[name] == bindparam(f"p_{name}") for name in belongs if name in key
-        ]
-        statement = select(rows.c[self.pages.key[0]]).where(*matches)
-        bound = {f"m_{name}": value for name, value in {**belongs, **key}.items()}
-        bound |= {f"p_{name}": belongs[name] for name in belongs if name in key}
-        if self.reach.run(connection, statement, bound).first() is None:
+        matches = [rows.c[name] == bindparam(f"p_{name}") for name in belongs]
+        statement = select(*[rows.c[name] for name in self.pages.key]).where(*matches)
+        bound = {f"p_{name}": value for name, value in belongs.items()}
+        found = self.reach.run(connection, statement, bound)
+        return {encode_key(tuple(row)) for row in found}
+
+    def _key_of(self, own: Typed) -> dict[str, Any]:
+        """Return the key of a row of this record. Raises Gone for one of another."""
+        if own[KEY] not in self._keys:
             raise Gone
-        return key
+        return key_values(self.site, self.pages, own[KEY])
 
     def _delete(
         self,
@@ -339,7 +339,7 @@ class RowsEditor:
         belongs: Mapping[str, Any],
         recording: Recording,
     ) -> None:
-        key = self._key_of(connection, own, belongs)
+        key = self._key_of(own)
         self.reach.lock(connection, self.pages.table, key)
         now = self.saver.stored(connection, key).seen if self.may_edit else {}
         if any(own.get(name, text) != text for name, text in now.items()):
@@ -362,7 +362,7 @@ class RowsEditor:
     ) -> None:
         if not self.may_edit or not self._is_touched(own):
             return
-        key = self._key_of(connection, own, belongs)
+        key = self._key_of(own)
         outcome = self.saver.edit(connection, key, own)
         if not outcome.key:
             self.failed[index] = outcome

@@ -103,6 +103,8 @@ function enhance(select) {
       ask(query, 0).then(done).catch(() => done([]));
     };
   }
+  // a row's choices must not be cut off by the sheet that it scrolls in
+  if (select.closest(".grid-in")) options.dropdownParent = "body";
   // while one types, the present value makes room
   options.onType = function (text) { this.wrapper.classList.toggle("typing", text !== ""); };
   options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };

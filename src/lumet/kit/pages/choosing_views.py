@@ -1,0 +1,84 @@
+"""Choosing a record for a form: as one types, or on a page of its own without a script."""
+
+from flask import abort, jsonify, render_template, request
+from flask.typing import ResponseReturnValue
+
+from ..fields import LookupField
+from ..reach import Reach
+from .form_page import Typed, form_page, seen_of, typed_again
+from .lookups import Lookup
+from .model import TablePages
+from .saving import Outcome, Saver
+from .site import site
+from .views import blueprint, pages_of
+
+LONGEST_SEARCH = 100  # characters
+# what is no field has a hyphen in its name, as no column's key has
+FIND, CHOSEN, SEARCH = "find-for", "chosen-as", "find-what"
+
+
+def choosing(
+    pages: TablePages,
+    saver: Saver,
+    outcome: Outcome,
+    typed: Typed,
+    segment: str = "",
+) -> ResponseReturnValue:
+    """Answer a form that was sent to choose a record, without a script: with what there
+    is to choose, or, when that was done, with the form as it was typed."""
+    is_new = outcome.form.is_new
+    if CHOSEN in typed:
+        column, _sign, value = typed[CHOSEN].partition("=")
+        typed.setlist(column, [value])
+        outcome.seen = seen_of(typed)
+        again = typed_again(pages, saver, outcome, typed)
+        return form_page(pages, saver, again, is_new=is_new, segment=segment)
+    column = typed[FIND]
+    if column not in saver.entered:
+        abort(404)
+    lookup = _lookup(pages, saver.reach, column, typed)
+    search = typed.get(SEARCH, "")[:LONGEST_SEARCH]
+    kept = [
+        (key, text)
+        for key, texts in typed.lists()
+        for text in texts
+        if key not in (FIND, SEARCH, "csrf_token")
+    ]
+    return render_template(
+        "find.html",
+        pages=pages,
+        label=pages.label(column),
+        column=column,
+        search=search,
+        found=lookup.plan.find(search, lookup.given),
+        kept=kept,
+    )
+
+
+@blueprint.get("/t/<name>/choices/<column>")
+def choices(name: str, column: str) -> ResponseReturnValue:
+    """The records that a lookup may choose, by what was typed: value and title."""
+    pages, within = pages_of(name)
+    lookup = _lookup(pages, within, column, request.args)
+    skip = request.args.get("skip", 0, type=int)
+    search = request.args.get("q", "")[:LONGEST_SEARCH]
+    found = lookup.plan.find(search, lookup.given, max(0, skip))
+    options = [
+        {"value": each.value, "text": each.title, "note": each.note}
+        for each in found.options
+    ]
+    return jsonify({"found": options, "more": found.more, "cut": found.is_cut})
+
+
+def _lookup(pages: TablePages, within: Reach, column: str, typed: Typed) -> Lookup:
+    """Return a lookup with what it follows, as far as that was typed."""
+    field = pages.fields.get(column)
+    if column not in pages.lookups or not isinstance(field, LookupField):
+        abort(404)
+    if within.hides(pages.table.fullname, column):
+        abort(404)
+    form = pages.filled({}, typed) if field.follows else None
+    lookup = Lookup(site(), pages, within, column, form)
+    if not lookup.is_open:
+        abort(404)
+    return lookup

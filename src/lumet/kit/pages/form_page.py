@@ -1,0 +1,258 @@
+"""The page of a form: what it shows of a record, its rows, and what was typed."""
+
+import secrets
+from typing import Any
+
+from flask import current_app, render_template, request, url_for
+from flask_babel import gettext as _
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.log import Entry, Wanted
+from ..fields import LookupField
+from ..files import FileField
+from ..reach import Reach
+from .blocks import fixed_columns
+from .lookups import Option, fill_lookups
+from .model import Related, TablePages
+from .record import Record, record_plan
+from .rows import Rows, RowsEditor
+from .saving import SEEN, Outcome, Saver
+from .site import add_address, left_list, record_address, site
+from .views import key_of
+
+RETURN = "return-to"  # the form field that says where one came from
+AS_VALUE = "choose-by"  # of an address: the column that a lookup chooses by
+PUT_BACK = "put-back"  # of an address: the number of the change to undo
+PIECE = "as-piece"  # of an address: the form alone, for a dialog
+Typed = MultiDict[str, str]
+
+
+def saver_of(pages: TablePages, within: Reach) -> Saver:
+    """Return what saves the forms of a table for the present user."""
+    return Saver(site(), pages, within, current_app.config["SECRET_KEY"])
+
+
+def typed_again(
+    pages: TablePages, saver: Saver, outcome: Outcome, typed: Typed
+) -> Outcome:
+    """Return the form with what was typed, as it was not saved."""
+    form = pages.filled({}, typed)
+    form.is_new = outcome.form.is_new
+    for key in set(form._fields) - set(saver.entered):
+        del form._fields[key]
+    return Outcome(form, seen=outcome.seen)
+
+
+def seen_of(typed: Typed) -> dict[str, str]:
+    """Return what a form that was sent says of what its user saw."""
+    return {key: text for key, text in typed.items() if key.startswith(SEEN)}
+
+
+def row_editors(pages: TablePages, within: Reach) -> list[RowsEditor]:
+    """Return what edits the rows of a record that stand on its form."""
+    found = []
+    for number, related in enumerate(pages.details):
+        child = site().registry[related.table]
+        may = within.may("view", child.table.fullname) and bool(child.key)
+        if related.in_place and may and not _hides(child, within, related):
+            found.append(RowsEditor(pages, related, number, saver_of(child, within)))
+    return [each for each in found if each.may_add or each.may_edit or each.may_delete]
+
+
+def _hides(pages: TablePages, within: Reach, related: Related) -> bool:
+    """Tell whether the columns by which records refer are hidden from the user."""
+    name = pages.table.fullname
+    return any(within.hides(name, key) for key in related.columns)
+
+
+def form_page(
+    pages: TablePages,
+    saver: Saver,
+    outcome: Outcome,
+    is_new: bool = False,
+    segment: str = "",
+    again: tuple[list[RowsEditor], Typed] | None = None,
+) -> str:
+    form, entered = outcome.form, saver.entered
+    record = None
+    rows: list[Rows] = []
+    try:
+        with site().database.reading() as connection:
+            fill_lookups(site(), connection, pages, form, saver.reach, entered)
+            if not is_new:
+                plan = record_plan(site(), pages, saver.reach)
+                record = plan.read(connection, key_of(pages, segment))
+            rows = _rows(pages, saver.reach, connection, record, again)
+    except DBAPIError:
+        if not outcome.refused:
+            raise
+        _fill_without(form)  # the database is away, and what was typed is here
+        rows = [each.again(None, again[1]) for each in again[0]] if again else []
+        for each in (row.form for held in rows for row in held.rows):
+            _fill_without(each)
+    chosen = pages.on_add if is_new else pages.on_edit
+    shown = _shown_beside(pages, record, entered, chosen)
+    template = "_form.html" if PIECE in request.args else "form.html"
+    return render_template(
+        template,
+        pages=pages,
+        form=form,
+        sections=pages.placed(
+            [k for k in pages.fields if k in {*entered, *shown}], chosen
+        ),
+        shown=shown,
+        usual=_usual(pages, saver) if is_new else {},
+        adds=_adding(pages, saver),
+        outcome=outcome,
+        details=rows,
+        mistakes=form.mistakes() + [m for held in rows for m in _row_mistakes(held)],
+        record=record,
+        is_new=is_new,
+        is_piece=PIECE in request.args,
+        fixed=_fixed(pages, form) if is_new else {},
+        has_files=any(isinstance(pages.fields[key], FileField) for key in entered),
+        files={
+            key: fact.cell
+            for key in entered
+            if record is not None
+            and isinstance(pages.fields[key], FileField)
+            and (fact := record.fact(key)) is not None
+        },
+        cancel=came_from()
+        or (record_address(pages.name, segment) if segment else home_of(pages)),
+        came_from=came_from(),
+        is_put_back=PUT_BACK in request.args and request.method == "GET",
+        once=secrets.token_urlsafe(12) if is_new else "",
+        changed=_last_change(pages, segment) if outcome.conflicts else None,
+    )
+
+
+def _rows(
+    pages: TablePages,
+    within: Reach,
+    connection: Connection,
+    record: Record | None,
+    again: tuple[list[RowsEditor], Typed] | None,
+) -> list[Rows]:
+    """Return the rows on a form: as they were typed, as they are stored, or none yet."""
+    if PIECE in request.args:
+        return []
+    if again is not None:
+        return [each.again(connection, again[1]) for each in again[0]]
+    editors = row_editors(pages, within)
+    if record is None:
+        return [each.empty(connection) for each in editors if each.may_add]
+    found = (each.stored(connection, record.values) for each in editors)
+    return [each for each in found if each is not None]
+
+
+def _row_mistakes(held: Rows) -> list[tuple[Any, Any, str]]:
+    """Return what is wrong with rows, each with the control to go to."""
+    found: list[tuple[Any, Any, str]] = []
+    for row in held.rows:
+        found += row.form.mistakes()
+        found += [
+            (held.pages.singular, each, f"row-{row.name}") for each in row.refused
+        ]
+        found += [
+            (
+                held.pages.label(key),
+                _("Somebody changed this meanwhile."),
+                f"row-{row.name}",
+            )
+            for key in row.conflicts
+        ]
+    return found
+
+
+def _fixed(pages: TablePages, form: Any) -> dict[str, str]:
+    """Return the titles of what a new record belongs to, by column: given by the address
+    of the form, and not to be chosen."""
+    found = {}
+    for key in fixed_columns(pages, request.args):
+        field = form._fields.get(key)
+        if isinstance(field, LookupField) and field._value() == request.args[key]:
+            titles = {value: title for value, title, _note in field.options}
+            if field._value() in titles:
+                found[key] = titles[field._value()]
+    return found
+
+
+def _fill_without(form: Any) -> None:
+    """Let the lookups of a form keep what was chosen, without the database."""
+    for field in form._fields.values():
+        if isinstance(field, LookupField):
+            value = field._value()
+            chosen = Option(value, str(_("as chosen before")))
+            field.options = [chosen] if value else []
+
+
+def _shown_beside(
+    pages: TablePages, record: Record | None, entered: list[str], chosen: Any
+) -> dict[str, Any]:
+    """Return what the form of a record shows and does not let one enter: by column."""
+    if record is None:
+        return {}
+    facts = {
+        key: record.fact(key)
+        for key in (chosen or pages.fields)
+        if key not in entered and (chosen or key in pages.read_only or key in pages.key)
+    }
+    return {key: fact for key, fact in facts.items() if fact is not None}
+
+
+def _usual(pages: TablePages, saver: Saver) -> dict[str, str]:
+    """Return what is said of the fields of a new record that the database, or the
+    application, fills in where nothing is entered."""
+    found = {}
+    numbered = dict(pages.numbered)
+    for key in saver.entered:
+        default = pages.column(key).server_default
+        if key in numbered:
+            found[key] = str(_("Left empty, it is numbered by itself."))
+        elif default is None:
+            continue
+        elif isinstance(getattr(default, "arg", None), str):
+            found[key] = str(_("The database's default."))
+        else:
+            found[key] = str(_("Left empty, the database fills it in."))
+    return found
+
+
+def _adding(pages: TablePages, saver: Saver) -> dict[str, str]:
+    """Return the addresses of the forms, by lookup, that add what it may choose."""
+    found = {}
+    for key, reference in pages.lookups.items():
+        target = site().registry[reference.target]
+        may = target.takes("add") and not target.for_lookups
+        if may and saver.reach.may("add", target.table.fullname):
+            value = {AS_VALUE: reference.referred[0]}
+            found[key] = add_address(target.name, value)
+    return found
+
+
+def _last_change(pages: TablePages, segment: str) -> Entry | None:
+    """Return who changed a record last, and when, by the activity log."""
+    wanted = Wanted(kind="edit", table=pages.name, key=segment)
+    return next(iter(site().log.read(wanted, 1)), None)
+
+
+def home_of(pages: TablePages) -> str:
+    """Return where one goes when a record is left: its list, as it was left, where there
+    is one."""
+    return left_list(pages.name) if pages.listed else url_for(".front")
+
+
+def came_from() -> str:
+    """Return the address to go back to, only one of this application's own."""
+    address = request.form.get(RETURN) or request.args.get(RETURN) or ""
+    own = address.startswith(request.script_root + "/t/")
+    plain = not any(odd in address for odd in ("//", "\\", "\n", "\r"))
+    return address if own and plain else ""
+
+
+def with_return(address: str) -> str:
+    origin = came_from()
+    return f"{address}?{RETURN}={origin}" if origin else address
