@@ -178,6 +178,8 @@ class Related:
             "words": "with rows", "rows-0-0-is-gone": "1", "rows-0-1-words": "tight",
             "rows-0-2-words": "new one", "rows-0-3-words": "numbered", "rows-0-3-no": "9",
         }  # fmt: skip
+        chosen = self.user.post(edit, data=typed | {"chosen-as": "station_id=2"})
+        self.assertIn('value="new one"', chosen.text)  # what is typed comes along
         broken = self.user.post(edit, data=typed | {"rows-0-4-words": "x" * 41})
         self.assertEqual(broken.status_code, 422)
         self.assertIn("At most 40 characters", broken.text)

@@ -5,7 +5,7 @@ from flask.typing import ResponseReturnValue
 
 from ..fields import LookupField
 from ..reach import Reach
-from .form_page import Typed, form_page, seen_of, typed_again
+from .form_page import Typed, form_page, row_editors, seen_of, typed_again
 from .lookups import Lookup
 from .model import TablePages
 from .saving import Outcome, Saver
@@ -32,7 +32,10 @@ def choosing(
         typed.setlist(column, [value])
         outcome.seen = seen_of(typed)
         again = typed_again(pages, saver, outcome, typed)
-        return form_page(pages, saver, again, is_new=is_new, segment=segment)
+        rows = (row_editors(pages, saver.reach), typed)
+        return form_page(
+            pages, saver, again, is_new=is_new, segment=segment, again=rows
+        )
     column = typed[FIND]
     if column not in saver.entered:
         abort(404)
