@@ -181,6 +181,9 @@ class Kinds:
             page = self.user.get(address)
             self.assertEqual(page.status_code, 200, address)
             self.assertNotIn("hush-1234", page.text, address)
+        refused = self.save(api_token="typed-5678", name="")
+        self.assertIn('value="typed-5678"', refused.text)  # one's own, not lost
+        self.assertNotIn("hush-1234", refused.text)
         self.assertEqual(self.save(words="else").status_code, 302)
         self.assertEqual(self.stored("api_token"), "hush-1234")
         form = self.form_data(self.user, f"{self.home}/edit")

@@ -51,6 +51,10 @@ label = "Clerk"
 "*" = ["view", "edit"]
 [role.clerk.fields]
 "station.log_note" = "hidden"
+[role.blind]
+label = "Blind"
+[role.blind.tables]
+visit = ["view"]
 """
 
 
@@ -185,6 +189,7 @@ class Related:
         self.assertIn("At most 40 characters", broken.text)
         self.assertIn('href="#field-rows-0-4-words"', broken.text)
         self.assertIn('value="new one"', broken.text)
+        self.assertRegex(broken.text, r'<div class="kept">2</div>')
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
         query = "SELECT words FROM visit WHERE id = 1"
         self.assertEqual(self.rows(query), [("visit 01",)])

@@ -21,7 +21,6 @@ from lumet.project.reviewing import (
 
 WIDTH = 80
 _VALUE = 26  # columns for a value
-_ABOUT_TABLES = ("include", "singular", "plural", "title", "group", "key")
 
 
 def show_json(found: Review) -> None:

@@ -54,7 +54,6 @@ _PAGES = ("record", "add", "edit")
 _SECTIONS = ("list", *_PAGES, "sections", "details", "refers", "field")
 _FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
 _FORMULA = ("formula", "label", "kind", "help", "choices", "tones", "unit")
-_LEAVES = (*_ROOT, *_LIST, *_FIELD)
 
 
 @dataclass(frozen=True)

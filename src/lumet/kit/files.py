@@ -39,7 +39,6 @@ class FileField(ValueField):
         super().__init__(*positional, **rest)
         self.folder = folder
         self.most = most
-        self.unfit = ""  # why the file that was sent is not taken
 
     def place(self, table: str) -> Place:
         """Return where the files of this field are."""

@@ -67,7 +67,7 @@ class Blocks:
         self._references = {
             _word(related): (related, site.registry.reference(pages.name, related))
             for related in pages.details
-            if _is_seen(site.registry[related.table], related, reach)
+            if is_seen(site.registry[related.table], related, reach)
         }
 
     def all(self, connection: Connection) -> list[Block]:
@@ -161,7 +161,7 @@ def _word(related: Related) -> str:
     return ".".join([related.table, *related.columns])
 
 
-def _is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
+def is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
     """Tell whether the user may know that records of a table refer here."""
     return reach.may("view", pages.table.fullname) and list(related.columns) == (
         pages.seen_by(reach, related.columns)

@@ -388,12 +388,19 @@ def _settle_files(
 def let_go(pages: TablePages, key: str, name: Any) -> None:
     """Take away the file of a field whose record no longer has it, unless another has."""
     field = pages.fields[key]
-    if not isinstance(field, FileField) or not isinstance(name, str):
+    if not isinstance(field, FileField) or not field.folder:
+        return  # no file of ours
+    if not isinstance(name, str):
         return
 
     def is_used() -> bool:
         with site().database.reading() as connection:
-            return saver_of(pages, UNBOUNDED).is_held(connection, key, name)
+            return any(
+                saver_of(each, UNBOUNDED).is_held(connection, column, name)
+                for each in site().registry.pages.values()
+                for column, other in each.fields.items()
+                if isinstance(other, FileField) and other.folder == field.folder
+            )
 
     uploads().let_go(field.place(pages.name), name, is_used)
 

@@ -13,9 +13,9 @@ from ..accounts.log import Entry, Wanted
 from ..fields import LookupField
 from ..files import FileField
 from ..reach import Reach
-from .blocks import fixed_columns
+from .blocks import fixed_columns, is_seen
 from .lookups import Option, fill_lookups
-from .model import Related, TablePages
+from .model import TablePages
 from .record import Record, record_plan
 from .rows import Rows, RowsEditor
 from .saving import SEEN, Outcome, Saver
@@ -55,16 +55,9 @@ def row_editors(pages: TablePages, within: Reach) -> list[RowsEditor]:
     found = []
     for number, related in enumerate(pages.details):
         child = site().registry[related.table]
-        may = within.may("view", child.table.fullname) and bool(child.key)
-        if related.in_place and may and not _hides(child, within, related):
+        if related.in_place and child.key and is_seen(child, related, within):
             found.append(RowsEditor(pages, related, number, saver_of(child, within)))
     return [each for each in found if each.may_add or each.may_edit or each.may_delete]
-
-
-def _hides(pages: TablePages, within: Reach, related: Related) -> bool:
-    """Tell whether the columns by which records refer are hidden from the user."""
-    name = pages.table.fullname
-    return any(within.hides(name, key) for key in related.columns)
 
 
 def form_page(

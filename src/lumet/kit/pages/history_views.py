@@ -1,6 +1,7 @@
 """The history of a record: who changed what from what to what, and putting it back."""
 
 from dataclasses import dataclass
+from itertools import takewhile
 
 from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
@@ -11,6 +12,7 @@ from .form_page import PIECE, PUT_BACK
 from .model import TablePages
 from .record import record_plan
 from .site import record_address, site
+from .titles import DEPTH
 from .views import blueprint, key_of, pages_of
 
 PAGE_CHANGES = 10
@@ -28,7 +30,8 @@ class Change:
 
 @blueprint.get("/t/<name>/r/<segment>/history")
 def history(name: str, segment: str) -> ResponseReturnValue:
-    """What happened to a record, the latest first."""
+    """What happened to a record, the latest first; not to one that had its key before
+    and was deleted."""
     pages, within = pages_of(name)
     if not pages.key:
         abort(404)
@@ -45,7 +48,8 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)
     address = record_address(name, segment)
     labels = _labels(pages, within)
-    more = found[PAGE_CHANGES - 1].id if len(found) > PAGE_CHANGES else 0
+    own = list(takewhile(lambda each: each.deed.kind != "delete", found))
+    more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
     return render_template(
         "_history.html" if PIECE in request.args else "history.html",
         pages=pages,
@@ -53,7 +57,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
         address=address,
         changes=[
             _change(each, labels, entered if may_edit else set(), address)
-            for each in found[:PAGE_CHANGES]
+            for each in own[:PAGE_CHANGES]
             if each.state == DONE
         ],
         more=f"{address}/history?before={more}" if more else "",
@@ -61,10 +65,28 @@ def history(name: str, segment: str) -> ResponseReturnValue:
 
 
 def _labels(pages: TablePages, within: Reach) -> set[str]:
-    """Return the labels of the fields that the user sees on every record."""
+    """Return the labels of the fields that the user sees on every record, and that no
+    other field shares: the log knows fields by their labels."""
+    open_ = {key for key in pages.fields if _is_open(pages, within, key)}
+    others = {pages.label(key) for key in pages.fields if key not in open_}
+    return {pages.label(key) for key in open_} - others
+
+
+def _is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool:
+    """Tell whether the user sees a field on every record; of a reference the log keeps
+    the title, all of which has to be open as well."""
     name = pages.table.fullname
-    seen = pages.seen_by(within, pages.fields)
-    return {pages.label(key) for key in seen if not within.shown_where(name, key)}
+    if within.hides(name, key) or within.shown_where(name, key):
+        return False
+    reference = pages.lookups.get(key)
+    if reference is None:
+        return True
+    target = site().registry[reference.target]
+    if not within.may("view", target.table.fullname) or depth > DEPTH:
+        return False
+    return within.rows(target.table) is target.table and all(
+        _is_open(target, within, part, depth + 1) for part in target.parsed_title.keys
+    )
 
 
 def _change(entry: Entry, labels: set[str], entered: set[str], address: str) -> Change:

@@ -70,6 +70,15 @@ class Rows:
     number: int
 
 
+@dataclass(frozen=True, slots=True)
+class _Turn:
+    """One save: its transaction, what its rows belong to, what it writes down."""
+
+    connection: Connection
+    belongs: Mapping[str, Any]
+    recording: Recording
+
+
 class RowsEditor:
     """Reads and saves the rows of one detail table of a record."""
 
@@ -174,7 +183,7 @@ class RowsEditor:
 
     def again(self, connection: Connection | None, typed: Typed) -> Rows:
         """Return the rows as they were typed, with what is wrong with them."""
-        made = []
+        made, held = [], []
         for number, (index, own) in enumerate(self._typed(typed).items()):
             outcome = self.failed.get(index)
             form = outcome.form if outcome else self.pages.filled({}, own)
@@ -192,7 +201,22 @@ class RowsEditor:
             if index in self.messages:
                 row.refused = [*row.refused, self.messages[index]]
             made.append(row)
+            held.append(self._keep_key(row, entered))
+        if connection is not None:
+            self._name_kept(connection, made, held)
         return self._rows(connection, made)
+
+    def _keep_key(self, row: Row, entered: list[str]) -> dict[str, Any]:
+        """Show what is not entered of a row's key, and return the key's values."""
+        try:
+            key = key_values(self.site, self.pages, row.key) if row.key else {}
+        except (ValueError, ArithmeticError):
+            return {}
+        for name, value in key.items():
+            if name in self.columns and name not in entered:
+                shown = self.pages.fields[name]
+                row.kept[name] = str(shown.show(value, self.site.language))
+        return key
 
     def _rows(self, connection: Connection | None, rows: list[Row]) -> Rows:
         blank = None
@@ -291,6 +315,7 @@ class RowsEditor:
         self.failed.clear()
         self.messages.clear()
         belongs = self.parent_values(values)
+        turn = _Turn(connection, belongs, recording)
         self._keys = self._held(connection, belongs)
         rows = self._typed(typed)
         gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
@@ -300,7 +325,7 @@ class RowsEditor:
         for meant, act in turns:
             for index, own in meant.items():
                 try:
-                    act(connection, index, own, belongs, recording)
+                    act(turn, index, own)
                 except DBAPIError as error:
                     if is_passing(error) or meaning(error).kind in ("busy", "lost"):
                         raise
@@ -331,46 +356,32 @@ class RowsEditor:
             raise Gone
         return key_values(self.site, self.pages, own[KEY])
 
-    def _delete(
-        self,
-        connection: Connection,
-        index: str,
-        own: Typed,
-        belongs: Mapping[str, Any],
-        recording: Recording,
-    ) -> None:
+    def _delete(self, turn: _Turn, index: str, own: Typed) -> None:
         key = self._key_of(own)
-        self.reach.lock(connection, self.pages.table, key)
-        now = self.saver.stored(connection, key).seen if self.may_edit else {}
+        self.reach.lock(turn.connection, self.pages.table, key)
+        now = self.saver.stored(turn.connection, key).seen if self.may_edit else {}
         if any(own.get(name, text) != text for name, text in now.items()):
             self.messages[index] = str(_("Somebody changed this row meanwhile."))
             return
-        if beyond_delete(self.site, connection, self.pages, self.reach, key):
+        if beyond_delete(self.site, turn.connection, self.pages, self.reach, key):
             raise OutOfReach("delete")
-        title = self._title(connection, key)
-        if not self.reach.delete(connection, self.pages.table, key):
+        title = self._title(turn.connection, key)
+        if not self.reach.delete(turn.connection, self.pages.table, key):
             raise Gone
-        recording.mean(actor(), Deed("delete", self.pages.name, own[KEY], title))
+        turn.recording.mean(actor(), Deed("delete", self.pages.name, own[KEY], title))
 
-    def _change(
-        self,
-        connection: Connection,
-        index: str,
-        own: Typed,
-        belongs: Mapping[str, Any],
-        recording: Recording,
-    ) -> None:
+    def _change(self, turn: _Turn, index: str, own: Typed) -> None:
         if not self.may_edit or not self._is_touched(own):
             return
         key = self._key_of(own)
-        outcome = self.saver.edit(connection, key, own)
+        outcome = self.saver.edit(turn.connection, key, own)
         if not outcome.key:
             self.failed[index] = outcome
         elif outcome.changes:
-            title = self._title(connection, key)
+            title = self._title(turn.connection, key)
             told = Deed("edit", self.pages.name, own[KEY], title,
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
-            recording.mean(actor(), told)
+            turn.recording.mean(actor(), told)
 
     def _is_touched(self, own: Typed) -> bool:
         """Tell whether anything in a stored row is not as its user saw it."""
@@ -381,30 +392,25 @@ class RowsEditor:
             if name in own
         )
 
-    def _add(
-        self,
-        connection: Connection,
-        index: str,
-        own: Typed,
-        belongs: Mapping[str, Any],
-        recording: Recording,
-    ) -> None:
+    def _add(self, turn: _Turn, index: str, own: Typed) -> None:
         if not self.may_add or self._is_blank(own) or GONE in own:
             return
         whole: Typed = MultiDict(own)
-        for key, value in belongs.items():
+        for key, value in turn.belongs.items():
             whole.setlist(key, [self.pages.fields[key].to_text(value)])
         for key in self.pages.key:
             if key in self.columns and not whole.get(key) and self._is_number(key):
-                whole.setlist(key, [str(self._next(connection, key, belongs))])
-        outcome = self.saver.add(connection, whole)
+                whole.setlist(
+                    key, [str(self._next(turn.connection, key, turn.belongs))]
+                )
+        outcome = self.saver.add(turn.connection, whole)
         if not outcome.key:
             self.failed[index] = outcome
             return
         made = key_values(self.site, self.pages, outcome.key)
-        title = self._title(connection, made)
+        title = self._title(turn.connection, made)
         told = Deed("add", self.pages.name, outcome.key, title, changes=outcome.changes)
-        recording.mean(actor(), told)
+        turn.recording.mean(actor(), told)
 
     def _is_number(self, key: str) -> bool:
         return key not in self.pages.lookups and isinstance(
