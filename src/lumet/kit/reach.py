@@ -16,6 +16,7 @@ from weakref import WeakKeyDictionary
 from sqlalchemy import (
     ClauseElement,
     Column,
+    ColumnElement,
     CursorResult,
     Delete,
     Executable,
@@ -26,6 +27,7 @@ from sqlalchemy import (
     TextClause,
     Update,
     and_,
+    bindparam,
     case,
     column,
     delete,
@@ -42,7 +44,7 @@ OPTION = "reach"
 QUOTING = "quoting"  # where the business tables keep how their database quotes names
 _MARK = re.compile(r"\{([^{}]+)\}")
 VERIFIED = "verified"  # the option of a change that a reach carries out and checks
-_ROWS = "existing rows"
+_ROWS, _UPDATES = "existing rows", "updates"
 QUERY = "query"  # what a table of the project's own selects from others
 ALL = frozenset({"view", "add", "edit", "delete", "export"})
 CHANGES = frozenset({"add", "edit", "delete"})
@@ -333,6 +335,35 @@ class Reach:
             role for role, held in zip(holding, found or (), strict=False) if held
         )
 
+    def reaching_each(
+        self,
+        connection: Connection,
+        table: Table,
+        where: ColumnElement[bool],
+        right: str,
+    ) -> dict[tuple[Any, ...], tuple[Role, ...]] | None:
+        """Return the roles by which the user holds `right`, by key, on the records that
+        fit `where`; None where they are the same on all: those that hold it."""
+        holding = self.holding(right, table.fullname)
+        conditions = [role.condition(right, table.fullname) for role in holding]
+        if self.everything or not any(conditions):
+            return None
+        key = list(table.primary_key)
+        columns = [
+            case((text(each), 1), else_=0) if each else literal(1)
+            for each in conditions
+        ]
+        named = [c.label(f"r{n}") for n, c in enumerate(columns)]
+        statement = select(*key, *named).select_from(table).where(where)
+        return {
+            tuple(row[: len(key)]): tuple(
+                role
+                for role, is_held in zip(holding, row[len(key) :], strict=True)
+                if is_held
+            )
+            for row in UNBOUNDED.run(connection, statement, self.bound)
+        }
+
     def insert(
         self,
         connection: Connection,
@@ -376,8 +407,15 @@ class Reach:
         itself. Raises OutOfReach when the user may not,
         LeavesReach when the user could not change it any more, or not these fields."""
         self._refuse_beyond(connection, table, key, "edit", values)
-        statement = update(table).where(_is(table, key)).values({**values, **made})
-        self._execute(connection, statement, **{VERIFIED: True})
+        written = {**values, **made}
+        if any(isinstance(value, ClauseElement) for value in written.values()):
+            statement = update(table).where(_is(table, key)).values(written)
+            self._execute(connection, statement, **{VERIFIED: True})
+        else:
+            statement = _update_of(table, tuple(key), tuple(written))
+            bound = {f"new__{n}": each for n, each in enumerate(written.values())}
+            bound |= {f"key__{n}": each for n, each in enumerate(key.values())}
+            self._execute(connection, statement, bound, **{VERIFIED: True})
         changed = {column.key: value for column, value in values.items()}
         now = {name: changed.get(name, value) for name, value in key.items()}
         self._check(connection, table, now, {}, "edit")
@@ -439,6 +477,21 @@ class Reach:
     def shape(self) -> tuple[str, ...]:
         """What statements depend on: reaches of one shape can share them."""
         return ("*",) if self.everything else tuple(role.name for role in self.roles)
+
+
+def _update_of(
+    table: Table, key: tuple[str, ...], written: tuple[Column[Any], ...]
+) -> Update:
+    """Return the statement that writes some columns of one record, built once."""
+    known: dict[Any, Update] = table.info.setdefault(_UPDATES, {})
+    wanted = (key, tuple(column.key for column in written))
+    if wanted not in known:
+        matches = [table.c[k] == bindparam(f"key__{n}") for n, k in enumerate(key)]
+        new: dict[Any, Any] = {
+            each: bindparam(f"new__{n}") for n, each in enumerate(written)
+        }
+        known[wanted] = update(table).where(*matches).values(new)
+    return known[wanted]
 
 
 def _is(table: Table, key: Mapping[str, Any]) -> Any:

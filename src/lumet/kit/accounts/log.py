@@ -7,14 +7,14 @@ that; an entry that stays begun tells that something broke off in between.
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Select, and_, delete, insert, select, update
+from sqlalchemy import Select, and_, delete, insert, or_, select, true, update
 
 from ..database import Database
-from .store import entry
+from .store import entry, owner
 from .throttle import now
 
 BEGUN, DONE, FAILED = "begun", "done", "failed"
@@ -31,6 +31,7 @@ KINDS = (
 IDS_AT_ONCE = 500  # in one statement
 LONGEST_TEXT = 20_000  # characters of a value that can be put back
 LONGEST_VALUE = 500  # characters of a value in the log
+Owners = tuple[tuple[str, str], ...]
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
 
 
@@ -55,6 +56,15 @@ class Deed:
     words: str = ""
     changes: Changes = field(default_factory=dict)
     texts: Changes = field(default_factory=dict)  # the same as a form has it, by column
+    owners: Owners = ()  # the records whose rows it is about, by table and key
+
+    def entitled(self, title: str, owners: Owners) -> "Deed":
+        """Return the same with the title of its record, and what that belongs to."""
+        return replace(self, title=title, owners=owners)
+
+    def also(self, changes: Changes) -> "Deed":
+        """Return the same with further changes."""
+        return replace(self, changes={**self.changes, **changes})
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +88,7 @@ class Wanted:
     key: str = ""
     since: datetime | None = None
     until: datetime | None = None
+    with_rows: bool = False  # also of the rows that belong to the record
 
 
 class ActivityLog:
@@ -94,13 +105,17 @@ class ActivityLog:
 
     def _write(self, deeds: Sequence[tuple[Actor, Deed]], state: str) -> list[int]:
         self._sweep()
-        numbers = []
+        made = insert(entry).returning(entry.c.id, sort_by_parameter_order=True)
+        values = [_values(actor, deed, state) for actor, deed in deeds]
         with self.store.writing() as connection:
-            for actor, deed in deeds:
-                values = _values(actor, deed, state)
-                result = connection.execute(insert(entry).values(values))
-                (number,) = result.inserted_primary_key or (0,)
-                numbers.append(int(number))
+            numbers = list(connection.execute(made, values).scalars())
+            owned = [
+                {"entry_id": number, "record_table": table, "record_key": key}
+                for number, (_actor, deed) in zip(numbers, deeds, strict=True)
+                for table, key in dict.fromkeys(deed.owners)
+            ]
+            if owned:
+                connection.execute(insert(owner), owned)
         return numbers
 
     def begin(self, deeds: Sequence[tuple[Actor, Deed]]) -> list[int]:
@@ -229,13 +244,16 @@ def _cut(text: str | None) -> str | None:
 
 def _selected(wanted: Wanted) -> Select[Any]:
     statement = select(entry)
-    for value, column in (
-        (wanted.kind, entry.c.kind),
-        (wanted.table, entry.c.record_table),
-        (wanted.key, entry.c.record_key),
-    ):
-        if value:
-            statement = statement.where(column == value)
+    if wanted.kind:
+        statement = statement.where(entry.c.kind == wanted.kind)
+    pairs = (("record_table", wanted.table), ("record_key", wanted.key))
+    own = and_(true(), *[entry.c[name] == value for name, value in pairs if value])
+    if wanted.with_rows:
+        rows = select(owner.c.entry_id).where(
+            *[owner.c[name] == value for name, value in pairs]
+        )
+        own = or_(own, entry.c.id.in_(rows))
+    statement = statement.where(own)
     if wanted.name:
         statement = statement.where(entry.c.name.contains(wanted.name, autoescape=True))
     if wanted.since is not None:

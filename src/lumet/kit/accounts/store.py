@@ -201,6 +201,18 @@ upload = Table(  # since version 6
 )
 
 
+owner = Table(  # since version 7: the records whose rows an entry is about
+    "log_owner",
+    tables,
+    Column(
+        "entry_id", ForeignKey("log_entry.id", ondelete="CASCADE"), primary_key=True
+    ),
+    Column("record_table", String(120), primary_key=True),
+    Column("record_key", String(400), primary_key=True),
+    Index("log_owner_record", "record_table", "record_key"),
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -239,7 +251,11 @@ def _sixth(connection: Connection) -> None:
     upload.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first, _second, _third, _fourth, _fifth, _sixth)
+def _seventh(connection: Connection) -> None:
+    owner.create(connection, checkfirst=True)
+
+
+UPGRADES = (_first, _second, _third, _fourth, _fifth, _sixth, _seventh)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 

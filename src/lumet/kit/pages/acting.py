@@ -16,6 +16,7 @@ from .deleting import beyond_delete, consequences
 from .record import Record, record_plan
 from .saving import Broken, Gone, Saver
 from .site import actor, key_values
+from .writing import owners_of
 
 MOST_ROWS = 1_000  # at once
 
@@ -152,15 +153,16 @@ class Acting:
         key: Mapping[str, Any],
         record: Record,
     ) -> tuple[str, Deed | None]:
-        name = self.pages.name
+        name, site = self.pages.name, self.browsing.site
+        owners = owners_of(site, connection, self.pages, record.values)
         if not self.column:
-            site = self.browsing.site
             if beyond_delete(site, connection, self.pages, self.reach, key):
                 return str(_("Your roles do not allow this.")), None
             self.reach.delete(connection, self.pages.table, key)
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
-            return "", Deed("delete", name, segment, record.title, changes=gone)
+            told = Deed("delete", name, segment, changes=gone)
+            return "", told.entitled(record.title, owners)
         try:
             seen = self.saver.stored(connection, key).seen
             typed = MultiDict({**seen, self.column: self.text})
@@ -172,4 +174,5 @@ class Acting:
             return " ".join([*said, *outcome.refused]), None
         if not outcome.changes:
             return "", None
-        return "", Deed("edit", name, segment, record.title, changes=outcome.changes)
+        told = Deed("edit", name, segment, changes=outcome.changes, texts=outcome.texts)
+        return "", told.entitled(record.title, owners)

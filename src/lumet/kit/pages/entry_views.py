@@ -45,6 +45,7 @@ from .model import TablePages
 from .record import record_plan
 from .rows import RowsEditor, RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
+from .saving_rows import RowsSaver
 from .site import (
     actor,
     key_values,
@@ -53,7 +54,7 @@ from .site import (
     site,
 )
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, title_of, written
+from .writing import BrokenOff, told_of, written
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 THEN = "save-then"  # the buttons that say where one goes behind a save
@@ -121,12 +122,11 @@ def _add(
     def work(connection: Connection, recording: Recording) -> Outcome:
         outcome = saver.add(connection, typed)
         if outcome.key:
-            _save_rows(
-                pages, within, connection, outcome.key, editors, typed, recording
-            )
-            title = title_of(pages, within, connection, outcome.key)
-            told = Deed("add", name, outcome.key, title, changes=outcome.changes)
-            recording.mean(actor(), told)
+            rows = [RowsSaver(each) for each in editors]
+            _save_rows(pages, within, connection, outcome.key, rows, typed, recording)
+            told = told_of(pages, within, connection, outcome.key)
+            deed = Deed("add", name, outcome.key, changes=outcome.changes)
+            recording.mean(actor(), deed.entitled(*told))
         return outcome
 
     status = 422
@@ -300,17 +300,17 @@ def _save_rows(
     within: Reach,
     connection: Connection,
     segment: str,
-    editors: list[RowsEditor],
+    rows: Sequence[RowsSaver],
     typed: Typed,
     recording: Recording,
 ) -> None:
-    if not editors:
+    if not rows:
         return
     plan = record_plan(site(), pages, within)
     record = plan.read(connection, key_values(site(), pages, segment))
     if record is None:
         raise LeavesReach("")
-    for each in editors:
+    for each in rows:
         each.save(connection, record.values, typed, recording)
 
 
@@ -321,7 +321,13 @@ def _save(
     typed: Typed,
     editors: Sequence[RowsEditor] = (),
 ) -> Outcome:
+    rows = [RowsSaver(each) for each in editors]
+
     def work(connection: Connection, recording: Recording) -> Outcome:
+        if rows:
+            saver.reach.lock(connection, pages.table, key)
+        for each in rows:
+            each.lock(connection, key)
         outcome = saver.edit(connection, key, typed)
         _note_beyond(pages, saver)
         if outcome.key:
@@ -330,22 +336,21 @@ def _save(
                 saver.reach,
                 connection,
                 outcome.key,
-                list(editors),
+                rows,
                 typed,
                 recording,
             )
         if outcome.key and outcome.changes:
             segment = encode_key(tuple(key.values()))
-            title = title_of(pages, saver.reach, connection, outcome.key)
-            told = Deed(
+            told = told_of(pages, saver.reach, connection, outcome.key)
+            deed = Deed(
                 "edit",
                 pages.name,
                 segment,
-                title,
                 changes=outcome.changes,
                 texts=outcome.texts,
             )
-            recording.mean(actor(), told)
+            recording.mean(actor(), deed.entitled(*told))
         return outcome
 
     try:

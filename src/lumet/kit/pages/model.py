@@ -7,11 +7,13 @@ from typing import Any, ClassVar
 
 from sqlalchemy import (
     Column,
+    ColumnElement,
     Connection,
     ForeignKeyConstraint,
     LargeBinary,
     Table,
     TypeDecorator,
+    and_,
 )
 from werkzeug.datastructures import MultiDict
 
@@ -48,6 +50,12 @@ class Related:
     by: str | tuple[str, ...]
     label: Any = ""
     in_place: bool = False  # its records are rows of this record's form
+    position: str = ""  # their column that puts them in order
+
+    @property
+    def is_part(self) -> bool:
+        """Tell whether its records are entered on the form of the record."""
+        return self.in_place
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -201,15 +209,19 @@ class TablePages:
         self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
     ) -> RecordForm:
         """Return the form with stored `values`, and with what was typed over them."""
-        form = self.form(data=dict(values))
-        for key in self.lookups:
-            lookup = form._fields.get(key)
-            if isinstance(lookup, LookupField):
-                lookup.value_type = python_type(self.column(key))
-        if typed is not None:
-            form.process(formdata=typed, data=dict(values))
-            for key, field in form._fields.items():
-                unfit = typed.getlist(f"unfit-{key}")
+        if self.lookups:
+            form = self.form(data=dict(values))
+            for key in self.lookups:
+                lookup = form._fields.get(key)
+                if isinstance(lookup, LookupField):
+                    lookup.value_type = python_type(self.column(key))
+            if typed is not None:
+                form.process(formdata=typed, data=dict(values))
+        else:
+            form = self.form(typed, data=dict(values))
+        for key, field in form._fields.items():
+            unfit = typed.getlist(f"unfit-{key}") if typed is not None else ()
+            if unfit:
                 field.process_errors = [*field.process_errors, *unfit]
         return form
 
@@ -217,6 +229,10 @@ class TablePages:
         """Return the column with this key."""
         column: Column[Any] = self.table.c[key]
         return column
+
+    def is_key(self, values: Mapping[str, Any]) -> ColumnElement[bool]:
+        """Return the condition that a record has these values, by column."""
+        return and_(*[self.column(name) == value for name, value in values.items()])
 
     def is_binary(self, key: str) -> bool:
         """Tell whether the column holds bytes, of which pages show only the length."""

@@ -73,6 +73,29 @@ class RecordPlan(Plan):
         return Fact(key, label, cell, field.wide, field.unit if cell.text else "")
 
 
+def titles_where(
+    site: Site,
+    pages: TablePages,
+    reach: Reach,
+    connection: Connection,
+    values: Mapping[str, Any],
+) -> dict[str, str]:
+    """Return the titles of the records within reach that hold `values`, by column: by
+    their keys in addresses."""
+
+    def build() -> tuple[Any, ...]:
+        selection = Selection(site.registry, pages, reach, site.language)
+        title, key = selection.title_reader(), selection.key_reader()
+        matches = [selection.base.c[name] == bindparam(f"k_{name}") for name in values]
+        return title, key, selection.statement().where(*matches)
+
+    place = ("titles", pages.name, tuple(values), reach.shape)
+    title, key, statement = site.plan(place, build)
+    bound = {f"k_{name}": value for name, value in values.items()}
+    rows = reach.run(connection, statement, bound)
+    return {key(row): title(row) or str(pages.singular) for row in rows}
+
+
 def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
     """Return the plan of a table's record page, built when it is first wanted."""
     key = ("record", pages.name, reach.shape)

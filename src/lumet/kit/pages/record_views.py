@@ -31,7 +31,7 @@ from .site import (
 )
 from .trees import path_above
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, written
+from .writing import BrokenOff, owners_of, written
 
 __all__ = ["blueprint"]
 
@@ -150,8 +150,9 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             for _name, facts in record.sections
             for fact in facts
         }
-        told = Deed("delete", name, segment, record.title, changes=gone)
-        recording.mean(actor(), told)
+        told = Deed("delete", name, segment, changes=gone)
+        owners = owners_of(site(), connection, pages, record.values)
+        recording.mean(actor(), told.entitled(record.title, owners))
         return ""
 
     if request.method == "POST" and not found.forbids:

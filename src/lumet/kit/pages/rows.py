@@ -1,33 +1,29 @@
 """Rows of a record, entered on its own form: the records of a detail table that belong to
-it. They are saved with it in one transaction, all or nothing, each by the way of its own
-form: with its rights, its checks and its conflicts."""
+it. They are saved with it in one transaction, all or nothing, each with its own rights,
+checks and conflicts."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, bindparam, func, select
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy import Connection, bindparam, select
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.log import Deed, Recording
 from ..addresses import encode_key
 from ..fields import LookupField, ValueField
 from ..files import FileField
 from ..forms import RecordForm
 from ..measures import IntegerField
-from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Reach
-from ..refusals import is_passing, meaning
-from .deleting import beyond_delete
+from ..reach import Reach, Role
+from .checking import unique_sets
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages
-from .record import record_plan
-from .saving import SEEN, Broken, Gone, Outcome, Saver, unique_sets
-from .site import Site, actor, key_values
+from .saving import SEEN, Outcome, Saver
+from .site import Site, key_values
 
-MOST_ROWS = 200  # entered on one form; beyond, each has its own
+MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE = "the-key", "is-gone"  # of a row: no column's key has a hyphen
 BLANK = "__n__"  # stands for a number in the row that a script copies
 Typed = MultiDict[str, str]
@@ -70,17 +66,8 @@ class Rows:
     number: int
 
 
-@dataclass(frozen=True, slots=True)
-class _Turn:
-    """One save: its transaction, what its rows belong to, what it writes down."""
-
-    connection: Connection
-    belongs: Mapping[str, Any]
-    recording: Recording
-
-
 class RowsEditor:
-    """Reads and saves the rows of one detail table of a record."""
+    """Reads the rows of one detail table of a record, and what was typed there."""
 
     def __init__(
         self, parent: TablePages, related: Related, number: int, saver: Saver
@@ -108,9 +95,60 @@ class RowsEditor:
             for key in self.pages.seen_by(self.reach, self.pages.fields)
             if key in named and not isinstance(self.pages.fields[key], FileField)
         ]
+        self.position = self._position()
         self.failed: dict[str, Outcome] = {}
         self.messages: dict[str, str] = {}
-        self._keys: set[str] = set()  # of the rows that there are
+        self._entered: dict[tuple[str, ...], list[str]] = {}  # by roles
+        self._untouched: dict[str, str] = {}
+
+    def _position(self) -> str:
+        """Return the column that puts the rows in order, "" for none that this user may
+        change: not one that others refer to."""
+        key = self.related.position
+        referred = {
+            name
+            for each in self.site.registry.incoming[self.pages.name]
+            for name in each.referred
+        }
+        known = key in self.columns and key not in self.pages.read_only
+        if not known or not self.may_edit or key in referred:
+            return ""
+        name = self.pages.table.fullname
+        roles = self.reach.holding("edit", name)
+        return key if self.reach.enterable(roles, name, [key], is_new=False) else ""
+
+    @property
+    def moves_apart(self) -> bool:
+        """Tell whether no two rows of a record may stand at the same place."""
+        sets = unique_sets(self.pages)
+        return bool(self.position) and any(self.position in each for each in sets)
+
+    def entered_by(
+        self, roles: tuple[Role, ...], with_parent: bool = False
+    ) -> list[str]:
+        """Return the columns that a user who has `roles` on a row may change there;
+        `with_parent`: those by which it belongs to its record too."""
+        named = tuple(role.name for role in roles)
+        if named not in self._entered:
+            found = self.pages.enters(self.reach, roles, is_new=False)
+            if self.position and self.position not in found:
+                found.append(self.position)
+            self._entered[named] = found if roles else []
+        held = {*self.columns, *(self.reference.columns if with_parent else ())}
+        return [key for key in self._entered[named] if key in held]
+
+    def roles_of(
+        self, connection: Connection, belongs: Mapping[str, Any]
+    ) -> Callable[[tuple[Any, ...]], tuple[Role, ...]]:
+        """Return what tells, by a row's key, the roles that may change it."""
+        table = self.pages.table
+        each = self.reach.reaching_each(
+            connection, table, self.pages.is_key(belongs), "edit"
+        )
+        if each is None:
+            holding = self.reach.holding("edit", table.fullname)
+            return lambda key: holding
+        return lambda key: each.get(key, ())
 
     def parent_values(self, values: Mapping[str, Any]) -> dict[str, Any]:
         """Return the columns by which rows belong to a record with these values."""
@@ -122,7 +160,8 @@ class RowsEditor:
         rows = self.reach.rows(self.pages.table)
         belongs = self.parent_values(values)
         matches = [rows.c[key] == bindparam(f"p_{key}") for key in belongs]
-        order = [rows.c[key] for key in self.pages.key]
+        first = [self.related.position] if self.related.position else []
+        order = [rows.c[key] for key in dict.fromkeys([*first, *self.pages.key])]
         wanted = dict.fromkeys([*self.pages.key, *self.columns])
         statement = select(*[rows.c[key] for key in wanted]).where(*matches)
         statement = statement.order_by(*order).limit(MOST_ROWS + 1)
@@ -131,9 +170,9 @@ class RowsEditor:
         if len(found) > MOST_ROWS:
             return None
         held = [dict(zip(wanted, each, strict=True)) for each in found]
+        roles = self.roles_of(connection, belongs)
         made = [
-            self._stored_row(connection, number, each)
-            for number, each in enumerate(held)
+            self._stored_row(number, each, roles) for number, each in enumerate(held)
         ]
         self._name_kept(connection, made, held)
         return self._rows(connection, made)
@@ -159,14 +198,15 @@ class RowsEditor:
                     row.kept[key] = titles.get(str(each[key]), unseen)
 
     def _stored_row(
-        self, connection: Connection, number: int, held: Mapping[str, Any]
+        self,
+        number: int,
+        held: Mapping[str, Any],
+        roles: Callable[[tuple[Any, ...]], tuple[Role, ...]],
     ) -> Row:
         key = {name: held[name] for name in self.pages.key}
         form = self.pages.filled(held)
         form.is_new = False
-        roles = self.reach.reaching(connection, self.pages.table, key, "edit")
-        entered = self.pages.enters(self.reach, roles, is_new=False)
-        entered = [name for name in entered if name in self.columns and self.may_edit]
+        entered = self.entered_by(roles(tuple(key.values()))) if self.may_edit else []
         seen = self.saver.digests(key, held, entered)
         kept = {
             name: str(self.pages.fields[name].show(held[name], self.site.language))
@@ -184,11 +224,11 @@ class RowsEditor:
     def again(self, connection: Connection | None, typed: Typed) -> Rows:
         """Return the rows as they were typed, with what is wrong with them."""
         made, held = [], []
-        for number, (index, own) in enumerate(self._typed(typed).items()):
+        for number, (index, own) in enumerate(self.typed(typed).items()):
             outcome = self.failed.get(index)
             form = outcome.form if outcome else self.pages.filled({}, own)
             key = own.get(KEY, "")
-            if not key and not outcome and self._is_blank(own):
+            if not key and not outcome and self.is_blank(own):
                 continue
             seen = {k: v for k, v in own.items() if k.startswith(SEEN)}
             entered = [k for k in self.columns if k in own or (not key)]
@@ -244,7 +284,7 @@ class RowsEditor:
         form = self.saver.blank({})
         self._leave(form, self.columns)
         for key, each in form.value_fields().items():
-            if key in self.pages.key and self._is_number(key):
+            if key in self.pages.key and self.is_number(key):
                 each.placeholder = _("next")
         return form
 
@@ -283,7 +323,7 @@ class RowsEditor:
                 each.name = row.name + key
                 each.spoken = self.pages.label(key)
 
-    def _typed(self, typed: Typed) -> dict[str, Typed]:
+    def typed(self, typed: Typed) -> dict[str, Typed]:
         """Return what was typed by row: by the word that stands for it."""
         mine = re.compile(rf"rows-{self.number}-(\d+)-(.+)")
         found: dict[str, Typed] = {}
@@ -293,140 +333,24 @@ class RowsEditor:
                 row.setlist(match[2], texts)
         return found
 
-    def _is_blank(self, own: Typed) -> bool:
+    def is_blank(self, own: Typed) -> bool:
         """Tell whether a new row holds no more than one that nobody touched."""
-        empty = self.saver.blank({}).value_fields()
-        for key in self.columns:
-            shown = self.pages.fields[key]
-            text = shown.clean(shown.gather(own.getlist(key)))
-            if text and text != shown.clean(empty[key]._value()):
-                return False
-        return True
-
-    def save(
-        self,
-        connection: Connection,
-        values: Mapping[str, Any],
-        typed: Typed,
-        recording: Recording,
-    ) -> None:
-        """Save the rows of the record with these values: those taken away at first, then
-        those changed, then the new ones. Raises RowsRefused when one cannot be saved."""
-        self.failed.clear()
-        self.messages.clear()
-        belongs = self.parent_values(values)
-        turn = _Turn(connection, belongs, recording)
-        self._keys = self._held(connection, belongs)
-        rows = self._typed(typed)
-        gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
-        kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
-        new = {n: own for n, own in rows.items() if not own.get(KEY)}
-        turns = ((gone, self._delete), (kept, self._change), (new, self._add))
-        for meant, act in turns:
-            for index, own in meant.items():
-                try:
-                    act(turn, index, own)
-                except DBAPIError as error:
-                    if is_passing(error) or meaning(error).kind in ("busy", "lost"):
-                        raise
-                    outcome = Outcome(self.pages.filled({}, own))
-                    self.saver.refuse(outcome, error)
-                    self.failed[index] = outcome
-                    raise RowsRefused from error
-                except (Gone, OutOfReach, LeavesReach, ValueError):
-                    text = _("This row cannot be changed any more.")
-                    self.messages[index] = str(text)
-                except Broken as broken:
-                    self.messages[index] = str(broken.rule.message)
-        if self.failed or self.messages:
-            raise RowsRefused
-
-    def _held(self, connection: Connection, belongs: Mapping[str, Any]) -> set[str]:
-        """Return the keys of the record's rows, as addresses have them."""
-        rows = self.reach.rows(self.pages.table)
-        matches = [rows.c[name] == bindparam(f"p_{name}") for name in belongs]
-        statement = select(*[rows.c[name] for name in self.pages.key]).where(*matches)
-        bound = {f"p_{name}": value for name, value in belongs.items()}
-        found = self.reach.run(connection, statement, bound)
-        return {encode_key(tuple(row)) for row in found}
-
-    def _key_of(self, own: Typed) -> dict[str, Any]:
-        """Return the key of a row of this record. Raises Gone for one of another."""
-        if own[KEY] not in self._keys:
-            raise Gone
-        return key_values(self.site, self.pages, own[KEY])
-
-    def _delete(self, turn: _Turn, index: str, own: Typed) -> None:
-        key = self._key_of(own)
-        self.reach.lock(turn.connection, self.pages.table, key)
-        now = self.saver.stored(turn.connection, key).seen if self.may_edit else {}
-        if any(own.get(name, text) != text for name, text in now.items()):
-            self.messages[index] = str(_("Somebody changed this row meanwhile."))
-            return
-        if beyond_delete(self.site, turn.connection, self.pages, self.reach, key):
-            raise OutOfReach("delete")
-        title = self._title(turn.connection, key)
-        if not self.reach.delete(turn.connection, self.pages.table, key):
-            raise Gone
-        turn.recording.mean(actor(), Deed("delete", self.pages.name, own[KEY], title))
-
-    def _change(self, turn: _Turn, index: str, own: Typed) -> None:
-        if not self.may_edit or not self._is_touched(own):
-            return
-        key = self._key_of(own)
-        outcome = self.saver.edit(turn.connection, key, own)
-        if not outcome.key:
-            self.failed[index] = outcome
-        elif outcome.changes:
-            title = self._title(turn.connection, key)
-            told = Deed("edit", self.pages.name, own[KEY], title,
-                        changes=outcome.changes, texts=outcome.texts)  # fmt: skip
-            turn.recording.mean(actor(), told)
-
-    def _is_touched(self, own: Typed) -> bool:
-        """Tell whether anything in a stored row is not as its user saw it."""
-        key = key_values(self.site, self.pages, own[KEY])
-        return any(
-            not self.saver.is_seen(key, name, own)
-            for name in self.columns
-            if name in own
+        fields = self.pages.fields
+        if not self._untouched:
+            empty = self.saver.blank({}).value_fields()
+            self._untouched = {
+                k: fields[k].clean(empty[k]._value()) for k in self.columns
+            }
+        texts = {
+            key: fields[key].clean(fields[key].gather(own.getlist(key)))
+            for key in self.columns
+        }
+        return all(
+            not text or text == self._untouched[key] for key, text in texts.items()
         )
 
-    def _add(self, turn: _Turn, index: str, own: Typed) -> None:
-        if not self.may_add or self._is_blank(own) or GONE in own:
-            return
-        whole: Typed = MultiDict(own)
-        for key, value in turn.belongs.items():
-            whole.setlist(key, [self.pages.fields[key].to_text(value)])
-        for key in self.pages.key:
-            if key in self.columns and not whole.get(key) and self._is_number(key):
-                whole.setlist(
-                    key, [str(self._next(turn.connection, key, turn.belongs))]
-                )
-        outcome = self.saver.add(turn.connection, whole)
-        if not outcome.key:
-            self.failed[index] = outcome
-            return
-        made = key_values(self.site, self.pages, outcome.key)
-        title = self._title(turn.connection, made)
-        told = Deed("add", self.pages.name, outcome.key, title, changes=outcome.changes)
-        turn.recording.mean(actor(), told)
-
-    def _is_number(self, key: str) -> bool:
+    def is_number(self, key: str) -> bool:
+        """Tell whether a column counts: a number that refers to nothing."""
         return key not in self.pages.lookups and isinstance(
             self.pages.fields[key], IntegerField
         )
-
-    def _next(
-        self, connection: Connection, key: str, belongs: Mapping[str, Any]
-    ) -> int:
-        """Return the next number of a row within its record, which is locked."""
-        column = self.pages.column(key)
-        matches = [self.pages.column(name) == value for name, value in belongs.items()]
-        largest = select(func.max(column)).where(*matches)
-        return int(UNBOUNDED.run(connection, largest).scalar() or 0) + 1
-
-    def _title(self, connection: Connection, key: Mapping[str, Any]) -> str:
-        plan = record_plan(self.site, self.pages, self.reach)
-        found = plan.read(connection, key)
-        return found.title if found else ""

@@ -12,13 +12,9 @@ from flask_babel import gettext as _
 from sqlalchemy import (
     Column,
     Connection,
-    Integer,
-    UniqueConstraint,
-    and_,
     bindparam,
     func,
     literal,
-    not_,
     select,
     text,
 )
@@ -28,16 +24,16 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
-from ..fields import LookupField, SecretField
+from ..fields import SecretField
 from ..files import FileField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning
 from ..times import DateField, MomentField
-from .lookups import Lookup, lookup_plan
+from .checking import Checks, unique_sets
+from .lookups import lookup_plan
 from .model import Held, Reference, TablePages, python_type
-from .site import Site, actor, lower_first
-from .trees import makes_circle
+from .site import Site, actor
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"
@@ -86,6 +82,7 @@ class Saver:
         self.site = site
         self.pages = pages
         self.reach = reach
+        self.checks = Checks(site, pages, reach)
         self._secret = secret.encode()
         adding = reach.holding("add", pages.table.fullname)
         self._added = pages.enters(reach, adding, is_new=True)
@@ -138,7 +135,7 @@ class Saver:
         """Add a record from what was typed, unless something is wrong with it."""
         self.entered = list(self._added)
         form = self.pages.filled({}, typed)
-        if not self._is_valid(connection, form, {}, None):
+        if not self.checks.is_valid(connection, form, self.entered, {}, None):
             return Outcome(form)
         values = {key: form._fields[key].data for key in self.entered}
         written = {
@@ -194,6 +191,10 @@ class Saver:
     def _by_column(self, values: Mapping[str, Any]) -> dict[Column[Any], Any]:
         return {self.pages.column(key): value for key, value in values.items()}
 
+    def stamped(self) -> dict[Column[Any], Any]:
+        """Return what the application writes down by itself of a change."""
+        return self._by_column(self._stamps(is_new=False))
+
     def _stamps(self, is_new: bool) -> dict[str, Any]:
         """Return what the application writes down by itself: who and when, where that
         was decided."""
@@ -244,13 +245,24 @@ class Saver:
         """
         self.reach.lock(connection, self.pages.table, key)
         self._admit(connection, key)
-        values = self._read(connection, key)
-        form = self.pages.filled(values)
-        mine, conflicts = self._compare(key, values, form, typed)
+        return self.change(connection, key, self._read(connection, key), typed)
+
+    def change(
+        self,
+        connection: Connection,
+        key: Mapping[str, Any],
+        values: Mapping[str, Any],
+        typed: MultiDict[str, str],
+    ) -> Outcome:
+        """Save what was typed into the fields `entered` of the record with this key,
+        which is locked and holds `values`: as `edit` does, who finds them out."""
+        mine, conflicts = self._compare(key, values, typed)
         form = self.pages.filled(values, mine)
         form.is_new = False
-        outcome = Outcome(form, conflicts=conflicts, seen=self._digests(key, values))
-        if not self._is_valid(connection, form, values, key) or conflicts:
+        outcome = Outcome(form, conflicts=conflicts)
+        is_valid = self.checks.is_valid(connection, form, self.entered, values, key)
+        if not is_valid or conflicts:
+            outcome.seen = self._digests(key, values)
             return outcome
         changed = {
             name: form._fields[name].data
@@ -264,7 +276,7 @@ class Saver:
                 self.pages.table,
                 key,
                 self._by_column(changed),
-                self._by_column(self._stamps(is_new=False)),
+                self.stamped(),
             )
             self._check_held(
                 connection, {**key, **{k: changed[k] for k in key if k in changed}}
@@ -286,7 +298,7 @@ class Saver:
     def digest(self, connection: Connection, key: Mapping[str, Any]) -> str:
         """Return a keyed digest of all that the record with this key holds, past the
         user's reach; "" when there is none."""
-        statement = select(*self.pages.table.c).where(self._is(key))
+        statement = select(*self.pages.table.c).where(self.pages.is_key(key))
         row = UNBOUNDED.run(connection, statement).first()
         if row is None:
             return ""
@@ -294,7 +306,7 @@ class Saver:
 
     def is_held(self, connection: Connection, key: str, value: Any) -> bool:
         """Tell whether any record has this value."""
-        held = select(literal(1)).where(self._is({key: value})).limit(1)
+        held = select(literal(1)).where(self.pages.is_key({key: value})).limit(1)
         return UNBOUNDED.run(connection, held).first() is not None
 
     def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
@@ -302,7 +314,7 @@ class Saver:
         which the transaction ends."""
         for rule in self.pages.held:
             table = self.pages.table
-            breaks = select(literal(1)).select_from(table).where(self._is(key))
+            breaks = select(literal(1)).select_from(table).where(self.pages.is_key(key))
             breaks = breaks.where(text(f"NOT ({rule.words})"))
             if UNBOUNDED.run(connection, breaks).first():
                 raise Broken(rule)
@@ -369,9 +381,6 @@ class Saver:
         target = self.site.registry[reference.target]
         return self.reach.may("view", target.table.fullname)
 
-    def _is(self, key: Mapping[str, Any]) -> Any:
-        return and_(*[self.pages.column(name) == value for name, value in key.items()])
-
     def _read(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, Any]:
         rows = self.reach.rows(self.pages.table)
         columns = [rows.c[name] for name in self.entered]
@@ -425,7 +434,6 @@ class Saver:
         self,
         key: Mapping[str, Any],
         values: Mapping[str, Any],
-        form: RecordForm,
         typed: MultiDict[str, str],
     ) -> tuple[MultiDict[str, str], dict[str, str]]:
         """Return what this user wants in each field, and what is in the database where
@@ -446,121 +454,13 @@ class Saver:
             if _is_same(seen, self._digest(key, name, text)):
                 mine[name] = now  # not touched by this user, changed by another
             else:
-                conflicts[name] = self._shown(form._fields[name], values[name])
+                conflicts[name] = self._shown(field_, values[name])
         return mine, conflicts
 
     def _shown(self, field_: Any, value: Any) -> str:
         if value is None:
             return "–"
         return str(field_.show(value, self.site.language))
-
-    def _is_valid(
-        self,
-        connection: Connection,
-        form: RecordForm,
-        values: Mapping[str, Any],
-        key: Mapping[str, Any] | None,
-    ) -> bool:
-        for name in [*form._fields]:
-            if name not in self.entered:
-                del form._fields[name]
-        form.validate()
-        for name in self.entered:
-            field_ = form._fields[name]
-            column = self.pages.column(name)
-            if field_.errors or field_.data is not None or column.nullable:
-                continue
-            made = name in dict(self.pages.numbered)
-            if not (form.is_new and (made or _fills_itself(column))):
-                form.add_error(name, _("This is needed."))
-        form.check_rules()
-        self._check_lookups(connection, form, values, key)
-        self._check_uniques(connection, form, values, key)
-        return not form.errors
-
-    def _check_lookups(
-        self,
-        connection: Connection,
-        form: RecordForm,
-        values: Mapping[str, Any],
-        key: Mapping[str, Any] | None,
-    ) -> None:
-        for name in self.pages.lookups:
-            field_ = form._fields.get(name)
-            if not isinstance(field_, LookupField):
-                continue
-            if field_.errors or field_.data is None:
-                continue
-            known = [name, *(ours for ours, _theirs in field_.follows)]
-            if all(
-                each in values
-                and (each not in form._fields or form[each].data is values[each])
-                for each in known
-            ):
-                continue  # as it is in the database
-            lookup = Lookup(self.site, self.pages, self.reach, name, form)
-            if lookup.is_open and lookup.plan.one(
-                connection, field_.data, lookup.given
-            ):
-                self._check_circle(connection, form, name, key)
-                continue
-            labels = [self.pages.label(each) for each in known[1:]]
-            if labels and lookup.given:
-                listed = ", ".join(labels)
-                message = _("Choose one that fits %(labels)s.", labels=listed)
-                form.add_error(name, message)
-            else:
-                form.add_error(name, _("Choose one of the list."))
-
-    def _check_circle(
-        self,
-        connection: Connection,
-        form: RecordForm,
-        name: str,
-        key: Mapping[str, Any] | None,
-    ) -> None:
-        """Refuse to put a record below itself."""
-        reference = self.pages.lookups[name]
-        is_own = reference.target == self.pages.name and len(reference.columns) == 1
-        if key is None or not is_own:
-            return
-        own = select(self.pages.column(reference.referred[0])).where(self._is(key))
-        value = UNBOUNDED.run(connection, own).scalar()
-        if makes_circle(connection, self.pages, reference, value, form[name].data):
-            message = _("This stands below the record itself. Choose another.")
-            form.add_error(name, message)
-
-    def _check_uniques(
-        self,
-        connection: Connection,
-        form: RecordForm,
-        values: Mapping[str, Any],
-        key: Mapping[str, Any] | None,
-    ) -> None:
-        for columns in unique_sets(self.pages):
-            if not set(columns) <= set(form._fields):
-                continue
-            found = {name: form._fields[name].data for name in columns}
-            untouched = all(
-                name in values and found[name] is values[name] for name in columns
-            )
-            wrong = any(form._fields[name].errors for name in columns)
-            if untouched or wrong or None in found.values():
-                continue
-            clash = select(literal(1)).where(self._is(found))
-            if key is not None:
-                clash = clash.where(not_(self._is(key)))
-            # past the user's reach: that a value is taken shows, and no more
-            if UNBOUNDED.run(connection, clash.limit(1)).first():
-                form.add_error(columns[-1], self._clash_message(columns))
-
-    def _clash_message(self, columns: tuple[str, ...]) -> str:
-        noun = lower_first(self.pages.singular)
-        if len(columns) == 1:
-            return str(_("Another %(noun)s has this already.", noun=noun))
-        labels = ", ".join(self.pages.label(name) for name in columns)
-        text = _("Another %(noun)s has the same %(labels)s.", noun=noun, labels=labels)
-        return str(text)
 
     def refuse(self, outcome: Outcome, error: DBAPIError) -> None:
         """Put what the database refused at the field that it names, else at the top."""
@@ -569,7 +469,7 @@ class Saver:
         keys = [by_name[name] for name in told.columns if name in by_name]
         keys = [key for key in keys if key in outcome.form._fields]
         if told.kind == "unique" and keys:
-            outcome.form.add_error(keys[-1], self._clash_message(tuple(keys)))
+            outcome.form.add_error(keys[-1], self.checks.clash_message(tuple(keys)))
         elif told.kind == "needed" and keys:
             outcome.form.add_error(keys[0], _("This is needed."))
         elif told.kind == "range" and keys:
@@ -594,19 +494,3 @@ def _is_same(sent: str, digest: str) -> bool:
 def _literal_default(default: Any) -> str | None:
     argument = getattr(default, "arg", None)
     return argument if isinstance(argument, str) else None
-
-
-def _fills_itself(column: Any) -> bool:
-    numbers_itself = column.primary_key and isinstance(column.type, Integer)
-    return column.server_default is not None or bool(numbers_itself)
-
-
-def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
-    """Return the columns that no two records may share: of the key, and of each unique
-    constraint."""
-    found = [
-        tuple(column.key for column in constraint.columns)
-        for constraint in pages.table.constraints
-        if isinstance(constraint, UniqueConstraint)
-    ]
-    return sorted({*found, pages.key} - {()})

@@ -2,19 +2,20 @@
 
 import random
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 
-from ..accounts.log import Recording, recorded
-from ..reach import Reach
+from ..accounts.log import Owners, Recording, recorded
+from ..addresses import encode_key
+from ..reach import UNBOUNDED, Reach
 from ..refusals import is_passing, meaning
 from .model import TablePages
 from .record import record_plan
-from .site import key_values, site
+from .site import Site, key_values, site
 
 TRIES = 8  # at a transaction that others got in the way of
 
@@ -73,13 +74,43 @@ def written(work: Callable[[Connection, Recording], T]) -> T:
     raise AssertionError
 
 
-def title_of(
+def told_of(
     pages: TablePages, within: Reach, connection: Connection, segment: str
-) -> str:
+) -> tuple[str, Owners]:
     """Return the title of a record by its key in an address, "" where it is beyond
-    reach."""
+    reach, and the records whose row it is."""
     if not pages.key:
-        return ""
+        return "", ()
     plan = record_plan(site(), pages, within)
-    found: Any = plan.read(connection, key_values(site(), pages, segment))
-    return found.title if found else ""
+    found = plan.read(connection, key_values(site(), pages, segment))
+    if found is None:
+        return "", ()
+    return found.title, owners_of(site(), connection, pages, found.values)
+
+
+def owners_of(
+    made: Site, connection: Connection, pages: TablePages, values: Mapping[str, Any]
+) -> Owners:
+    """Return the records, by table and key, on whose forms a record with these values is
+    a row."""
+    found = []
+    for reference in made.registry.outgoing[pages.name]:
+        parent = made.registry[reference.target]
+        owns = any(
+            each.table == pages.name
+            and each.columns == reference.columns
+            and each.is_part
+            for each in parent.details
+        )
+        held = [values.get(name) for name in reference.columns]
+        if not owns or not parent.key or None in held:
+            continue
+        referred = dict(zip(reference.referred, held, strict=True))
+        if not set(parent.key) <= set(referred):
+            statement = select(*[parent.column(name) for name in parent.key])
+            statement = statement.where(parent.is_key(referred)).limit(1)
+            row = UNBOUNDED.run(connection, statement).first()
+            referred = dict(zip(parent.key, row, strict=True)) if row else {}
+        if referred:
+            found.append((parent.name, encode_key([referred[k] for k in parent.key])))
+    return tuple(found)

@@ -1,0 +1,155 @@
+"""What must hold of a form before it is saved: its own rules, that what it chooses can be
+chosen, that nothing stands below itself, that nobody else has what must be unique."""
+
+from collections.abc import Collection, Mapping
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection, Integer, UniqueConstraint, literal, not_, select
+
+from ..fields import LookupField
+from ..forms import RecordForm
+from ..reach import UNBOUNDED, Reach
+from .lookups import Lookup
+from .model import TablePages
+from .site import Site, lower_first
+from .trees import makes_circle
+
+
+class Checks:
+    """What is checked of the forms of one table, for one user."""
+
+    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
+        self.site = site
+        self.pages = pages
+        self.reach = reach
+
+    def is_valid(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        entered: Collection[str],
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
+    ) -> bool:
+        """Check the fields `entered` of a form, and put what is wrong with them there;
+        `values` are what the record with this key holds, which is None for a new one."""
+        for name in [*form._fields]:
+            if name not in entered:
+                del form._fields[name]
+        form.validate()
+        for name in entered:
+            field_ = form._fields[name]
+            column = self.pages.column(name)
+            if field_.errors or field_.data is not None or column.nullable:
+                continue
+            made = name in dict(self.pages.numbered)
+            if not (form.is_new and (made or _fills_itself(column))):
+                form.add_error(name, _("This is needed."))
+        form.check_rules()
+        self._check_lookups(connection, form, values, key)
+        self._check_uniques(connection, form, values, key)
+        return not form.errors
+
+    def _check_lookups(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
+    ) -> None:
+        for name in self.pages.lookups:
+            field_ = form._fields.get(name)
+            if not isinstance(field_, LookupField):
+                continue
+            if field_.errors or field_.data is None:
+                continue
+            known = [name, *(ours for ours, _theirs in field_.follows)]
+            if all(
+                each in values
+                and (each not in form._fields or form[each].data is values[each])
+                for each in known
+            ):
+                continue  # as it is in the database
+            lookup = Lookup(self.site, self.pages, self.reach, name, form)
+            if lookup.is_open and lookup.plan.one(
+                connection, field_.data, lookup.given
+            ):
+                self._check_circle(connection, form, name, key)
+                continue
+            labels = [self.pages.label(each) for each in known[1:]]
+            if labels and lookup.given:
+                listed = ", ".join(labels)
+                message = _("Choose one that fits %(labels)s.", labels=listed)
+                form.add_error(name, message)
+            else:
+                form.add_error(name, _("Choose one of the list."))
+
+    def _check_circle(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        name: str,
+        key: Mapping[str, Any] | None,
+    ) -> None:
+        """Refuse to put a record below itself."""
+        reference = self.pages.lookups[name]
+        is_own = reference.target == self.pages.name and len(reference.columns) == 1
+        if key is None or not is_own:
+            return
+        own = select(self.pages.column(reference.referred[0])).where(
+            self.pages.is_key(key)
+        )
+        value = UNBOUNDED.run(connection, own).scalar()
+        if makes_circle(connection, self.pages, reference, value, form[name].data):
+            message = _("This stands below the record itself. Choose another.")
+            form.add_error(name, message)
+
+    def _check_uniques(
+        self,
+        connection: Connection,
+        form: RecordForm,
+        values: Mapping[str, Any],
+        key: Mapping[str, Any] | None,
+    ) -> None:
+        for columns in unique_sets(self.pages):
+            if not set(columns) <= set(form._fields):
+                continue
+            found = {name: form._fields[name].data for name in columns}
+            untouched = all(
+                name in values and found[name] is values[name] for name in columns
+            )
+            wrong = any(form._fields[name].errors for name in columns)
+            if untouched or wrong or None in found.values():
+                continue
+            clash = select(literal(1)).where(self.pages.is_key(found))
+            if key is not None:
+                clash = clash.where(not_(self.pages.is_key(key)))
+            # past the user's reach: that a value is taken shows, and no more
+            if UNBOUNDED.run(connection, clash.limit(1)).first():
+                form.add_error(columns[-1], self.clash_message(columns))
+
+    def clash_message(self, columns: tuple[str, ...]) -> str:
+        """Return what is said where another record has the same values already."""
+        noun = lower_first(self.pages.singular)
+        if len(columns) == 1:
+            return str(_("Another %(noun)s has this already.", noun=noun))
+        labels = ", ".join(self.pages.label(name) for name in columns)
+        text = _("Another %(noun)s has the same %(labels)s.", noun=noun, labels=labels)
+        return str(text)
+
+
+def _fills_itself(column: Any) -> bool:
+    numbers_itself = column.primary_key and isinstance(column.type, Integer)
+    return column.server_default is not None or bool(numbers_itself)
+
+
+def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
+    """Return the columns that no two records may share: of the key, and of each unique
+    constraint."""
+    found = [
+        tuple(column.key for column in constraint.columns)
+        for constraint in pages.table.constraints
+        if isinstance(constraint, UniqueConstraint)
+    ]
+    return sorted({*found, pages.key} - {()})

@@ -1,0 +1,330 @@
+"""Saving the rows of a record together with it: those taken away at first, then those
+changed, then those moved, then the new ones. All is read and locked at once, and one row
+that cannot be saved ends the transaction."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection, bindparam, func, literal, select
+from sqlalchemy.exc import DBAPIError
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.log import Deed, Recording
+from ..addresses import encode_key
+from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
+from ..refusals import is_passing, meaning
+from .deleting import beyond_delete
+from .record import titles_where
+from .rows import GONE, KEY, RowsEditor, RowsRefused, Typed
+from .saving import SEEN, Broken, Gone, Outcome
+from .site import actor
+from .writing import owners_of
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """One stored row, locked: its key, its values, the roles that may change it."""
+
+    key: dict[str, Any]
+    values: dict[str, Any]
+    roles: tuple[Role, ...]
+
+
+@dataclass(slots=True)
+class _Turn:
+    """One save: its transaction, what its rows belong to, what they hold, by their keys
+    in addresses; what was done, to be written down; the next numbers, by column."""
+
+    connection: Connection
+    belongs: Mapping[str, Any]
+    held: dict[str, _Held]
+    done: list[Deed] = field(default_factory=list)
+    titled: dict[str, str] = field(default_factory=dict)
+    next: dict[str, int] = field(default_factory=dict)
+
+
+Act = Callable[[_Turn, str, Typed], None]
+
+
+class RowsSaver:
+    """Saves what was typed into the rows of one editor."""
+
+    def __init__(self, editor: RowsEditor) -> None:
+        self.editor = editor
+        self.site, self.pages = editor.site, editor.pages
+        self.reach, self.saver = editor.reach, editor.saver
+
+    def lock(self, connection: Connection, key: Mapping[str, Any]) -> None:
+        """Lock the rows of the record with this key, before anything is read: what a
+        server reads behind that is what there is."""
+        referred = self.editor.reference.referred
+        if not set(referred) <= set(key):
+            return  # not known yet; `save` does it
+        self._lock(connection, self.editor.parent_values(key))
+
+    def _lock(self, connection: Connection, belongs: Mapping[str, Any]) -> None:
+        statement = select(literal(1)).where(self.pages.is_key(belongs))
+        UNBOUNDED.run(connection, statement.with_for_update())
+
+    def save(
+        self,
+        connection: Connection,
+        values: Mapping[str, Any],
+        typed: Typed,
+        recording: Recording,
+    ) -> None:
+        """Save the rows of the record with these values. Raises RowsRefused when one
+        cannot be saved."""
+        self.editor.failed.clear()
+        self.editor.messages.clear()
+        rows = self.editor.typed(typed)
+        if not rows:
+            return
+        belongs = self.editor.parent_values(values)
+        self._lock(connection, belongs)
+        turn = _Turn(connection, belongs, self._read(connection, belongs))
+        gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
+        kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
+        new = {n: own for n, own in rows.items() if not own.get(KEY)}
+        if gone:
+            turn.titled = self._titles(turn)
+        moved = self._take_places(turn, kept)
+        for meant, act in ((gone, self._delete), (kept, self._change)):
+            self._each(turn, meant, act)
+        self._refuse_wrong()
+        self._move(turn, moved)
+        self._each(turn, new, self._add)
+        self._refuse_wrong()
+        self._tell(turn, recording)
+
+    def _refuse_wrong(self) -> None:
+        if self.editor.failed or self.editor.messages:
+            raise RowsRefused
+
+    def _each(self, turn: _Turn, meant: Mapping[str, Typed], act: Act) -> None:
+        for index, own in meant.items():
+            if index in self.editor.failed or index in self.editor.messages:
+                continue
+            try:
+                act(turn, index, own)
+            except DBAPIError as error:
+                self._refuse(index, own, error)
+            except (Gone, OutOfReach, LeavesReach, ValueError):
+                text = _("This row cannot be changed any more.")
+                self.editor.messages[index] = str(text)
+            except Broken as broken:
+                self.editor.messages[index] = str(broken.rule.message)
+
+    def _refuse(self, index: str, own: Typed, error: DBAPIError) -> None:
+        if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+            raise error
+        outcome = Outcome(self.pages.filled({}, own))
+        self.saver.refuse(outcome, error)
+        self.editor.failed[index] = outcome
+        raise RowsRefused from error
+
+    def _read(
+        self, connection: Connection, belongs: Mapping[str, Any]
+    ) -> dict[str, _Held]:
+        """Return the record's rows within reach, by their keys in addresses."""
+        rows = self.reach.rows(self.pages.table)
+        wanted = list(dict.fromkeys([*self.pages.key, *self.editor.columns, *belongs]))
+        matches = [rows.c[name] == bindparam(f"p_{name}") for name in belongs]
+        bound = {f"p_{name}": value for name, value in belongs.items()}
+        statement = select(*[rows.c[name] for name in wanted]).where(*matches)
+        found = self.reach.run(connection, statement, bound).all()
+        roles = self.editor.roles_of(connection, belongs)
+        held = {}
+        for row in found:
+            values = dict(zip(wanted, row, strict=True))
+            key = {name: values[name] for name in self.pages.key}
+            segment = encode_key(tuple(key.values()))
+            held[segment] = _Held(key, values, roles(tuple(key.values())))
+        return held
+
+    def _titles(self, turn: _Turn) -> dict[str, str]:
+        return titles_where(
+            self.site, self.pages, self.reach, turn.connection, turn.belongs
+        )
+
+    def _held(self, turn: _Turn, own: Typed) -> _Held:
+        """Return the stored row. Raises Gone for one of another record."""
+        if own[KEY] not in turn.held:
+            raise Gone
+        return turn.held[own[KEY]]
+
+    def _delete(self, turn: _Turn, index: str, own: Typed) -> None:
+        held = self._held(turn, own)
+        entered = self.editor.entered_by(held.roles)
+        now = self.saver.digests(held.key, held.values, entered)
+        if any(own.get(name, text) != text for name, text in now.items()):
+            message = _("Somebody changed this row meanwhile.")
+            self.editor.messages[index] = str(message)
+            return
+        connection = turn.connection
+        if beyond_delete(self.site, connection, self.pages, self.reach, held.key):
+            raise OutOfReach("delete")
+        if not self.reach.delete(connection, self.pages.table, held.key):
+            raise Gone
+        del turn.held[own[KEY]]
+        turn.done.append(Deed("delete", self.pages.name, own[KEY]))
+
+    def _change(self, turn: _Turn, index: str, own: Typed) -> None:
+        held = self._held(turn, own)
+        if not self.editor.may_edit or not self._is_touched(own, held):
+            return
+        if not held.roles:
+            raise OutOfReach("edit")
+        self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
+        outcome = self.saver.change(turn.connection, held.key, held.values, own)
+        if not outcome.key:
+            self.editor.failed[index] = outcome
+        elif outcome.changes:
+            told = Deed("edit", self.pages.name, own[KEY],
+                        changes=outcome.changes, texts=outcome.texts)  # fmt: skip
+            turn.done.append(told)
+
+    def _is_touched(self, own: Typed, held: _Held) -> bool:
+        """Tell whether anything in a stored row is not as its user saw it."""
+        return any(
+            not self.saver.is_seen(held.key, name, own)
+            for name in self.editor.columns
+            if name in own
+        )
+
+    def _take_places(
+        self, turn: _Turn, kept: Mapping[str, Typed]
+    ) -> dict[str, tuple[str, Any]]:
+        """Take the new places in the order out of what was typed, where no two rows may
+        have the same: they cannot be saved one by one. Returns them by the rows' keys,
+        with the word that stands for the row in the form."""
+        position = self.editor.position
+        if not self.editor.moves_apart:
+            return {}
+        shown = self.pages.fields[position]
+        found: dict[str, tuple[str, Any]] = {}
+        for index, own in kept.items():
+            held = turn.held.get(own[KEY])
+            if held is None or position not in own:
+                continue
+            text = shown.clean(shown.gather(own.getlist(position)))
+            is_new = text != shown.trace(held.values[position])
+            if is_new and self.saver.is_seen(held.key, position, own):
+                is_new = False  # not touched by this user, moved by another
+            elif is_new and not self._saw(held, own):
+                message = _("Somebody changed this row meanwhile.")
+                self.editor.messages[index] = str(message)
+                continue
+            if is_new:
+                form = self.pages.filled({}, own)
+                form.is_new = False
+                if form[position].validate(form) and form[position].data is not None:
+                    found[own[KEY]] = (index, form[position].data)
+                else:
+                    wrong = Outcome(form)
+                    if not form[position].errors:
+                        form.add_error(position, _("This is needed."))
+                    self.editor.failed[index] = wrong
+                    continue
+            for name in (position, SEEN + position):
+                own.poplist(name)
+        return found
+
+    def _saw(self, held: _Held, own: Typed) -> bool:
+        """Tell whether the user saw the place in the order that a row has."""
+        position = self.editor.position
+        digests = self.saver.digests(held.key, held.values, [position])
+        return own.get(SEEN + position, "") == digests[SEEN + position]
+
+    def _move(self, turn: _Turn, moved: Mapping[str, tuple[str, Any]]) -> None:
+        """Give rows their new places in the order. Where each stands in another's way
+        one of them goes behind all others at first."""
+        if not moved:
+            return
+        position = self.editor.position
+        places = {key: held.values[position] for key, held in turn.held.items()}
+        wanted = {key: place for key, (_index, place) in moved.items()}
+        final = places | wanted
+        for index, place in moved.values():
+            if list(final.values()).count(place) > 1:
+                message = self.saver.checks.clash_message((position,))
+                self.editor.messages[index] = message
+        self._refuse_wrong()
+        while wanted:
+            taken = set(places.values())
+            free = [key for key, place in wanted.items() if place not in taken]
+            key = free[0] if free else next(iter(wanted))
+            aside = max(each for each in places.values() if each is not None) + 1
+            place = wanted.pop(key) if free else max(aside, *final.values()) + 1
+            try:
+                self._put(turn, turn.held[key], place)
+            except DBAPIError as error:
+                self._refuse(moved[key][0], MultiDict(), error)
+            places[key] = place
+        for key, (_index, place) in moved.items():
+            self._tell_move(turn, key, turn.held[key].values[position], place)
+
+    def _put(self, turn: _Turn, held: _Held, place: Any) -> None:
+        position = self.editor.position
+        if not held.roles or position not in self.editor.entered_by(held.roles):
+            raise RowsRefused
+        column = self.pages.column(position)
+        self.reach.update(
+            turn.connection,
+            self.pages.table,
+            held.key,
+            {column: place},
+            self.saver.stamped(),
+        )
+        if position in held.key:
+            held.key[position] = place
+
+    def _tell_move(self, turn: _Turn, key: str, before: Any, after: Any) -> None:
+        label = self.pages.label(self.editor.position)
+        change = {label: (str(before), str(after))}
+        for number, deed in enumerate(turn.done):
+            if deed.kind == "edit" and deed.key == key:
+                turn.done[number] = deed.also(change)
+                return
+        turn.done.append(Deed("edit", self.pages.name, key, changes=change))
+
+    def _add(self, turn: _Turn, index: str, own: Typed) -> None:
+        if not self.editor.may_add or self.editor.is_blank(own) or GONE in own:
+            return
+        whole: Typed = MultiDict(own)
+        for key, value in turn.belongs.items():
+            whole.setlist(key, [self.pages.fields[key].to_text(value)])
+        for key in dict.fromkeys([*self.pages.key, self.editor.position]):
+            is_empty = key in self.editor.columns and not whole.get(key)
+            if is_empty and self.editor.is_number(key):
+                whole.setlist(key, [str(self._next(turn, key))])
+        outcome = self.saver.add(turn.connection, whole)
+        if not outcome.key:
+            self.editor.failed[index] = outcome
+            return
+        told = Deed("add", self.pages.name, outcome.key, changes=outcome.changes)
+        turn.done.append(told)
+
+    def _next(self, turn: _Turn, key: str) -> int:
+        """Return the next number of a row within its record, which is locked."""
+        if key not in turn.next:
+            largest = select(func.max(self.pages.column(key)))
+            largest = largest.where(self.pages.is_key(turn.belongs))
+            found = UNBOUNDED.run(turn.connection, largest).scalar()
+            turn.next[key] = int(found or 0)
+        turn.next[key] += 1
+        return turn.next[key]
+
+    def _tell(self, turn: _Turn, recording: Recording) -> None:
+        """Write down what was done, by the titles that the rows have, or had."""
+        if any(deed.kind != "delete" for deed in turn.done):
+            turn.titled |= self._titles(turn)
+        owners = owners_of(self.site, turn.connection, self.pages, turn.belongs)
+        who = actor()
+        for deed in turn.done:
+            held = turn.held.get(deed.key)
+            now = encode_key(tuple(held.key.values())) if held else deed.key
+            title = turn.titled.get(now, "")
+            recording.mean(who, deed.entitled(title, owners))
