@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import Any
 from zoneinfo import available_timezones
 
+from lumet.design.details import DetailReader, details_of, listed
 from lumet.design.following import columns_followed, lookup_reference
 from lumet.design.statements import (
     BYTE_ORDER_MARK,
@@ -19,7 +20,6 @@ from lumet.design.statements import (
     without_doubled,
 )
 from lumet.design.vocabulary import (
-    EDIT_IN_PLACE,
     EDITS,
     FIELD_KINDS,
     NEXT,
@@ -31,7 +31,6 @@ from lumet.design.vocabulary import (
     TOTALS,
     WAYS,
     WIDTHS,
-    Detail,
     Entry,
     FieldDecisions,
     ListDecisions,
@@ -449,6 +448,35 @@ class _TableReader:
             return None
         return str(value)
 
+    def _read_below(self, path: Path, value: Any) -> str | None:
+        """Check a column by which records refer to others of their table; "" for none."""
+        if value == "" or self.table is None:
+            return str(value)
+        own = [
+            each.columns[0]
+            for each in self.table.references
+            if each.referred_table == self.table.name and len(each.columns) == 1
+        ]
+        what = f"{self.table.name} does not refer to itself by"
+        return str(value) if self.checker.known(path, str(value), own, what) else None
+
+    def _read_mark(self, path: Path, value: Any) -> str | None:
+        """Check a column that can mark what is deleted; "" for none."""
+        if value == "" or self.table is None:
+            return str(value)
+        if not self.column(path, str(value)):
+            return None
+        column = self.table.column(str(value))
+        kind = column.type.kind
+        is_moment = kind in ("date", "moment")
+        if is_moment and not column.nullable:
+            self.checker.wrong(path, f"{value} cannot be empty: it marks every record.")
+            return None
+        if not is_moment and kind not in ("boolean", "integer", "text"):
+            self.checker.wrong(path, f"{value} is neither a date nor yes and no.")
+            return None
+        return str(value)
+
     def _read_zone(self, path: Path, value: Any) -> str | None:
         zones = sorted(available_timezones())
         known = self.checker.known(path, str(value), zones, "There is no time zone")
@@ -557,43 +585,10 @@ class _TableReader:
     def detail(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
         """Check one detail: false, a table with `by`, or a list of such."""
         assert self.table is not None and self.database is not None
-        if value is False:
-            into[path] = ()
-            return
-        name = path[1]
-        tables = [table.name for table in self.database.tables]
-        if not self.checker.known(path, name, tables, "There is no table"):
-            return
-        details = []
-        for item in value if isinstance(value, list) else [value]:
-            detail = self._one_detail(path, name, item)
-            if detail is None:
-                return
-            details.append(detail)
-        into[path] = tuple(details)
-
-    def _one_detail(self, path: Path, name: str, item: Any) -> Detail | None:
-        assert self.table is not None and self.database is not None
-        if not isinstance(item, dict) or not set(item) <= {"by", "label", "edit"}:
-            self.checker.wrong(path, 'A detail is written { by = "column" }.')
-            return None
-        columns = _listed(item.get("by"))
-        referring = [
-            reference.columns
-            for reference in self.database.table(name).references
-            if reference.referred_table == self.table.name
-        ]
-        if columns not in referring:
-            choices = [" + ".join(each) for each in referring]
-            what = f"table {name} does not refer to {self.table.name} by"
-            self.checker.known(path, " + ".join(map(str, columns)), choices, what)
-            return None
-        edit = str(item.get("edit", ""))
-        if edit not in ("", EDIT_IN_PLACE):
-            self.checker.wrong(path, f'edit takes "{EDIT_IN_PLACE}", or is left out.')
-            return None
-        label = str(item.get("label", ""))
-        return Detail(table=name, by=columns, label=label, edit=edit)
+        reader = DetailReader(self.checker, self.table, self.database)
+        details = reader.read(path, value)
+        if details is not None:
+            into[path] = details
 
     def refer(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
         """Check the references to one table: false, `by` and `to`, or a list of such."""
@@ -612,7 +607,7 @@ class _TableReader:
         assert self.table is not None and self.database is not None
         referred = self.database.table(path[1])
         given = item if isinstance(item, dict) else {}
-        by, to = (_listed(given.get(key)) for key in ("by", "to"))
+        by, to = (listed(given.get(key)) for key in ("by", "to"))
         if not by or not set(given) <= {"by", "to"}:
             example = '{ by = ["station", "no"], to = ["station", "no"] }'
             self.checker.wrong(path, f"A reference is written {example}.")
@@ -628,13 +623,6 @@ class _TableReader:
             self.checker.wrong(path, "by and to need as many columns as each other.")
             return None
         return Refer(table=referred.name, by=by, to=to)
-
-
-def _listed(value: Any) -> tuple[str, ...]:
-    """Return one name or a list of them as a tuple."""
-    if isinstance(value, str):
-        return (value,)
-    return tuple(map(str, value)) if isinstance(value, list | tuple) else ()
 
 
 def decide(
@@ -731,15 +719,3 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
 
 def _tuples(values: Mapping[str, Any]) -> dict[str, Any]:
     return {k: tuple(v) if isinstance(v, list) else v for k, v in values.items()}
-
-
-def details_of(name: str, value: Any) -> tuple[Detail, ...]:
-    """Return the details that the TOML `value` of table `name` stands for."""
-    if isinstance(value, tuple) and all(isinstance(item, Detail) for item in value):
-        return value
-    found = []
-    for item in value if isinstance(value, list | tuple) else [value]:
-        by = _listed(item["by"])
-        rest = {key: item[key] for key in ("label", "edit") if key in item}
-        found.append(Detail(table=name, by=by, **rest))
-    return tuple(found)

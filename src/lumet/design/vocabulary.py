@@ -41,7 +41,9 @@ Tone = Literal["good", "warn", "bad", "calm"]
 TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 TITLE_DEPTH = 2  # references that a title may reach through
 PAGE_KINDS = ("list", "add", "edit", "delete")
-EDIT_IN_PLACE = "in place"
+EDIT_IN_PLACE, EDIT_CHOSEN = "in place", "chosen"
+DETAIL_EDITS = (EDIT_IN_PLACE, EDIT_CHOSEN)
+TREE = "tree"
 FIELD_KINDS: tuple[str, ...] = get_args(FieldKind)
 TONES: tuple[str, ...] = get_args(Tone)
 
@@ -64,7 +66,7 @@ class Entry:
 
 STAMPS = ("created at", "created by", "changed at", "changed by")
 WIDTHS = ("narrow", "wide")
-WAYS = ("table", "cards", "groups", "chart")
+WAYS = ("table", "cards", "groups", "chart", TREE)
 EDITS = ("on its page", EDIT_IN_PLACE)
 NEXT = ("max + 1", "uuid")
 SLOW = ("limited", "left out")
@@ -199,9 +201,14 @@ class ListDecisions:
         (),
     )
     ways: tuple[str, ...] = _key(
-        "how it can be arranged: table, cards, groups, chart; the first at first",
+        "how it can be arranged: table, cards, groups, chart, tree; the first at first",
         '["table", "chart"]',
         (),
+    )
+    below: str = _key(
+        "the column by which its records stand below others of the table: its tree",
+        '"parent_id"',
+        "",
     )
     edit: str = _key(
         'where its rows are edited: "on its page", or also "in place", in the list',
@@ -230,12 +237,14 @@ class PageDecisions:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Detail:
     """One block of related records: those of `table` that refer here `by` columns;
-    `edit` is "in place" for rows that are nothing without their record."""
+    `edit` is "in place" for rows that are nothing without their record, which `position`
+    puts in order; "chosen" where the table only joins, and the other side is chosen."""
 
     table: str
     by: tuple[str, ...]
     label: str = ""
     edit: str = ""
+    position: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -274,6 +283,12 @@ class TableDecisions:
         "the rows that exist for the application: in lists, lookups and counts; a"
         " condition in SQL",
         '"archived_at IS NULL"',
+        "",
+    )
+    soft_delete: str = _key(
+        "the column that marks a record as deleted: it is then hidden, and can be"
+        " brought back; a date or a moment, empty for the others, or yes and no",
+        '"deleted_at"',
         "",
     )
     key: tuple[str, ...] = _key(
@@ -353,6 +368,8 @@ _TAKES: dict[str, str] = {
     "folder": "folder",
     "telling": "columns",
     "zone": "zone",
+    "below": "below",
+    "soft_delete": "mark",
 }
 
 

@@ -6,9 +6,11 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
+from lumet.design.details import joined_reference
 from lumet.design.following import columns_followed, lookup_reference
 from lumet.design.indexes import MANY_ROWS, is_served, unserved
 from lumet.design.vocabulary import (
+    EDIT_CHOSEN,
     EDIT_IN_PLACE,
     TITLE_PART,
     Detail,
@@ -80,6 +82,9 @@ class TableModel:
     derived: bool
     changeable: bool
     denied: tuple[str, ...]
+    without: tuple[str, ...]
+    below: str
+    soft_delete: str
     listed: bool
     on_pages: tuple[tuple[str, str], ...]
     for_lookups: bool
@@ -214,7 +219,9 @@ class _Builder:
         read_only = [
             keys[c.name]
             for c in shown
-            if decisions.field[c.name].read_only or decisions.field[c.name].stamp
+            if decisions.field[c.name].read_only
+            or decisions.field[c.name].stamp
+            or decisions.soft_delete == c.name
         ]
         formulas = _formulas(table, decisions)
         mine = {**keys, **{name: name for name in formulas}}
@@ -296,7 +303,10 @@ class _Builder:
             else "",
             derived=table.is_view,
             for_lookups=not decisions.include,
-            denied=_denied(table, decisions),
+            denied=_denied(table),
+            without=_without(table, decisions),
+            below=_key_of(decisions.list.below, keys),
+            soft_delete=_key_of(decisions.soft_delete, keys),
             changeable=table.is_changeable,
             listed="list" in decisions.pages,
             on_pages=tuple(
@@ -700,11 +710,17 @@ class _Builder:
         ]
 
     def _detail(self, detail: Detail) -> str:
-        keys = [self.keys[detail.table][name] for name in detail.by]
-        by = repr(keys[0]) if len(keys) == 1 else repr(tuple(keys))
+        by = _one_or_more(self.keys[detail.table], detail.by)
         label = f", label=_({detail.label!r})" if detail.label else ""
-        place = ", in_place=True" if detail.edit == EDIT_IN_PLACE else ""
-        return f"Related({self.modules[detail.table]!r}, by={by}{label}{place})"
+        rest = ", in_place=True" if detail.edit == EDIT_IN_PLACE else ""
+        if detail.position:
+            rest += f", position={self.keys[detail.table][detail.position]!r}"
+        if detail.edit == EDIT_CHOSEN:
+            child = self.application.database.table(detail.table)
+            joined = joined_reference(child, detail.by)
+            assert joined is not None
+            rest += f", joins={_one_or_more(self.keys[detail.table], joined.columns)}"
+        return f"Related({self.modules[detail.table]!r}, by={by}{label}{rest})"
 
 
 def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
@@ -715,6 +731,11 @@ def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
     if not decided.next and alone and column.type.kind == "uuid" and not fills_itself:
         return "uuid"
     return decided.next
+
+
+def _key_of(column: str, keys: Mapping[str, str]) -> str:
+    """Return a column's key as code, "" for no column."""
+    return repr(keys[column]) if column else ""
 
 
 def _formulas(table: Table, decisions: TableDecisions) -> list[str]:
@@ -742,15 +763,24 @@ def _several_parts(column: Column, choices: str) -> list[str]:
     return parts if column.nullable else [*parts, "nullable=False"]
 
 
-def _denied(table: Table, decisions: TableDecisions) -> tuple[str, ...]:
-    """Return the changes that the database's user may not make, or that have no page."""
+def _denied(table: Table) -> tuple[str, ...]:
+    """Return the changes that the database's user may not make."""
     if not table.is_changeable:
         return ()
-    return tuple(
-        repr(each)
-        for each in WRITINGS
-        if each in table.denied or each not in decisions.pages
-    )
+    return tuple(repr(each) for each in WRITINGS if each in table.denied)
+
+
+def _without(table: Table, decisions: TableDecisions) -> tuple[str, ...]:
+    """Return the changes that have no page."""
+    if not table.is_changeable:
+        return ()
+    return tuple(repr(each) for each in WRITINGS if each not in decisions.pages)
+
+
+def _one_or_more(keys: Mapping[str, str], columns: Sequence[str]) -> str:
+    """Return the keys of columns: one by itself, several as a tuple."""
+    found = tuple(keys[name] for name in columns)
+    return repr(found[0] if len(found) == 1 else found)
 
 
 def _keys_code(columns: Sequence[str], keys: Mapping[str, str]) -> str:

@@ -8,7 +8,7 @@ from lumet.design.declaring import Declared
 from lumet.design.vocabulary import Entry
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
-from lumet.inference import columns, kinds, tables, titles
+from lumet.inference import columns, kinds, relations, tables, titles
 from lumet.inference.references import (
     Found,
     find_keys,
@@ -159,12 +159,22 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         add(subject.answers[name, "include"], "include")
     for question in ("singular", "plural", "title", "group"):
         add(subject.answers[name, question], question)
+    for key_, rule in (
+        ("pages", tables.pages_of_table),
+        ("soft_delete", tables.soft_delete_of),
+    ):
+        choice = rule(subject)
+        if choice is not None:
+            add(choice, key_)
     if key := subject.keys.get(name):
         add(Choice(list(key.columns), key.reason, key.confidence), "key")
     add(tables.columns_of_list(subject), "list", "columns")
     order = tables.order_of_list(subject)
     if order.value:
         add(order, "list", "order")
+    if below := relations.hierarchy_of(subject):
+        reason = "by it they refer to others of their own"
+        add(Choice(below, reason), "list", "below")
     for section, choice in tables.sections_of(subject).items():
         add(choice, "sections", section)
     for detail, choice in tables.details_of_references(subject).items():

@@ -135,6 +135,8 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         and _has_empty(subject, child, reference)
     ):
         return None
+    if _is_single(child, reference):
+        return Choice("in place", "a record has one of it at most", 0.85)
     own, words = subject.words, subject.about(name).words
     if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
         return None
@@ -152,7 +154,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         (2.0, "its key begins with ours", key_begins),
         (1.5, "its name begins with ours", begins),
         (0.5, "named like a part", bool(set(words[-1:]) & _PARTS)),
-        (1.0, "its lines are numbered", _has_position(child, reference)),
+        (1.0, "its lines are numbered", bool(position_of(child, reference))),
         (0.5, "nobody else refers to it", not others),
     ]
     points = sum(weight for weight, _, holds in reasons if holds)
@@ -163,6 +165,12 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         return None
     told = "; ".join(text for weight, text, holds in reasons if holds and weight > 0.5)
     return Choice("in place", told, 0.9 if points >= IN_PLACE + 1 else 0.75)
+
+
+def _is_single(child: Table, reference: Reference) -> bool:
+    """Tell whether a record has one row at most that is nothing by itself: its key is the
+    record's own."""
+    return child.primary_key == reference.columns
 
 
 def _has_empty(subject: Subject, child: Table, reference: Reference) -> bool:
@@ -176,14 +184,19 @@ def _rows_each(subject: Subject, child: Table) -> float:
     return rows / max(1, subject.profile.rows) if subject.profile.rows else 0
 
 
-def _has_position(child: Table, reference: Reference) -> bool:
-    return any(
-        column.type.kind == "integer"
-        and column.name not in reference.columns
-        and bool(set(split_words(column.name)) & _POSITIONS)
-        and child.reference_of(column.name) is None
-        for column in child.columns
-    )
+def position_of(child: Table, reference: Reference) -> str:
+    """Rows that are numbered stand in that order: the column with their numbers, "" for
+    none. Example: `line_no` of `inspection_finding`."""
+    for column in child.columns:
+        if (
+            column.type.kind == "integer"
+            and column.name not in reference.columns
+            and set(split_words(column.name)) & _POSITIONS
+            and child.reference_of(column.name) is None
+            and not column.automatic
+        ):
+            return column.name
+    return ""
 
 
 def _first_parent(subject: Subject, child: Table) -> str:

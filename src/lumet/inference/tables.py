@@ -1,8 +1,10 @@
 """Questions about one table: its names, its title, its place, what its pages show."""
 
+from lumet.design.details import columns_of_its_own, joined_reference
+from lumet.design.vocabulary import EDIT_CHOSEN
 from lumet.facts.model import Column, Reference, Table
 from lumet.inference.columns import is_stamp
-from lumet.inference.relations import in_place
+from lumet.inference.relations import in_place, junction_of, position_of
 from lumet.inference.rules import Choice, Subject, TableRule
 from lumet.inference.titles import title_columns
 from lumet.inference.words import (
@@ -279,6 +281,84 @@ def details_of_references(subject: Subject) -> dict[str, Choice]:
     return {name: choices[name] for name in sorted(found, key=place)}
 
 
+def _chosen(
+    subject: Subject,
+    name: str,
+    references: list[Reference],
+    values: list[dict[str, object]],
+) -> Choice | None:
+    """Of a table that only joins, the other side is chosen on both. Example: vessels on
+    the form of a light, by `light_tender`."""
+    junction = junction_of(subject.about(name))
+    if junction is None or not junction.is_pure:
+        return None
+    child = subject.database.table(name)
+    for reference, value in zip(references, values, strict=True):
+        other = joined_reference(child, reference.columns)
+        if other is None or not set(reference.columns) <= set(junction.columns):
+            return None
+        if columns_of_its_own(child, other, reference.columns):
+            return None
+        answers = subject.answers
+        if (other.referred_table, "plural") not in answers:
+            return None
+        plural = answers[other.referred_table, "plural"].value
+        if len(references) > 1 or other.referred_table == subject.table.name:
+            words = [w for w in split_words(other.columns[0]) if w not in KEY_WORDS]
+            plural = f"{plural} ({label_from(words).lower()})" if words else plural
+        value["label"] = plural
+        value["edit"] = EDIT_CHOSEN
+    return Choice(values[0] if len(values) == 1 else values, junction.reason)
+
+
+def _leading(
+    subject: Subject, name: str, references: list[Reference]
+) -> tuple[int, Choice] | None:
+    """Of what joins a table with itself and says more, the rows whose key begins with
+    the record's are its own. Example: the components of a part."""
+    child = subject.database.table(name)
+    if junction_of(subject.about(name)) is None:
+        return None
+    for number, reference in enumerate(references):
+        leads = child.primary_key[: len(reference.columns)] == reference.columns
+        edited = in_place(subject, name, reference) if leads else None
+        if edited is not None:
+            return number, edited
+    return None
+
+
+def pages_of_table(subject: Subject) -> Choice | None:
+    """What only joins two tables has no pages: its rows are chosen on theirs. What joins
+    them with columns of its own, and is entered there, has no list. Example:
+    `light_tender`."""
+    junction = junction_of(subject)
+    if junction is None:
+        return None
+    if junction.is_pure:
+        return Choice([], f"{junction.reason}: chosen on their forms")
+    for reference in subject.table.references:
+        parent = subject.about(reference.referred_table)
+        if in_place(parent, subject.table.name, reference) is not None:
+            reason = f"entered with its {subject.database.own_name(parent.table.name)}"
+            return Choice(["add", "edit", "delete"], reason)
+    return None
+
+
+def soft_delete_of(subject: Subject) -> Choice | None:
+    """A column that is named for what was deleted marks it: `deleted_at`, which can be
+    empty, or `is_deleted`."""
+    for column in subject.table.columns:
+        words = split_words(column.name)
+        kind = subject.answer(column.name, "kind")
+        if kind in ("date", "moment") and column.nullable:
+            is_mark = words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
+        else:
+            is_mark = kind == "yes/no" and words in (["is", "deleted"], ["deleted"])
+        if is_mark and not subject.table.is_view:
+            return Choice(column.name, "marks what is deleted, by its name", 0.8)
+    return None
+
+
 def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
     plural = subject.answers[name, "plural"].value
     values: list[dict[str, object]] = []
@@ -292,11 +372,23 @@ def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
             stem = words[:-1] if len(words) > 1 and words[-1] in KEY_WORDS else words
             value["label"] = f"{plural} ({label_from(stem).lower()})"
         values.append(value)
+    joined = _chosen(subject, name, references, values)
+    if joined is not None:
+        return joined
     if len(references) == 1:
         edited = in_place(subject, name, references[0])
         if edited is not None:
             value = {**values[0], "edit": edited.value}
+            child = subject.database.table(name)
+            if place := position_of(child, references[0]):
+                value["position"] = place
             return Choice(value, edited.reason, edited.confidence)
+    lead = _leading(subject, name, references)
+    if lead is not None:
+        number, edited = lead
+        named = {k: v for k, v in values[number].items() if k != "label"}
+        values[number] = {**named, "edit": edited.value}
+        return Choice(values, edited.reason, edited.confidence)
     reason = (
         "deleted with it" if references[0].on_delete == "cascade" else "refers to it"
     )

@@ -63,6 +63,8 @@ _JSON: dict[str, dict[str, Any]] = {
     "borrowed": {"type": "array", "items": {"type": "string"}},
     "ways": {"type": "array", "items": {"enum": list(WAYS)}, "minItems": 1},
     "edit": {"enum": list(EDITS)},
+    "below": {"type": "string"},
+    "mark": {"type": "string"},
     "slow": {"enum": list(SLOW)},
     "next": {"enum": list(NEXT)},
     "width": {"enum": list(WIDTHS)},
@@ -105,8 +107,11 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
      (tables.columns_of_list, tables.order_of_list)),
     ("Sections", "How a form and a record are divided.", (tables.sections_of,)),
     ("Related records", "Which blocks a record's page has.",
-     (tables.details_of_references, relations.in_place)),
-    ("Junctions", "Which tables join others.", (relations.junction_of,)),
+     (tables.details_of_references, relations.in_place, relations.position_of)),
+    ("Junctions", "Which tables join others, and what pages they have.",
+     (relations.junction_of, tables.pages_of_table)),
+    ("Trees", "Which records stand below others of their table.", (relations.hierarchy_of,)),
+    ("Soft delete", "Which column marks what is deleted.", (tables.soft_delete_of,)),
 )  # fmt: skip
 
 

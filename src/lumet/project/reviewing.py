@@ -6,11 +6,11 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from lumet.design.details import details_of
 from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
     DecisionFile,
     decide,
-    details_of,
     fitting_patterns,
     nearest,
 )

@@ -10,7 +10,8 @@ from urllib.parse import urlencode
 from sqlalchemy import Connection
 
 from ..reach import Reach
-from .listing import Asked, Count, Line, Sorting, list_plan, read_sort
+from .checking import is_single
+from .listing import Asked, Count, Line, Sorting, Through, list_plan, read_sort
 from .listing import is_sortable as can_be_sorted
 from .model import Reference, Related, TablePages
 from .record import Record
@@ -45,12 +46,13 @@ class Listed:
 @dataclass(frozen=True, slots=True)
 class Block:
     """Related records: what they are called, where the block is by itself, where to add
-    one; `listed` is what it shows, None until it is read."""
+    one, or to choose others; `listed` is what it shows, None until it is read."""
 
     label: str
     pages: TablePages
     address: str
     add: str
+    choose: str = ""
     listed: Listed | None = None
 
 
@@ -64,11 +66,40 @@ class Blocks:
         self.reach = reach
         self.record = record
         self._home = home
+        self._pages = pages
         self._references = {
-            _word(related): (related, site.registry.reference(pages.name, related))
+            related.word: (related, site.registry.reference(pages.name, related))
             for related in pages.details
             if is_seen(site.registry[related.table], related, reach)
+            and self._is_open(related)
+            and not self._is_part(related)
         }
+
+    def _is_open(self, related: Related) -> bool:
+        """Tell whether the user may look at the other side of a table that joins two."""
+        if not related.joins:
+            return True
+        joining = self.site.registry[related.table]
+        target = self.site.registry[self.site.registry.other_side(related).target]
+        return self.reach.may("view", target.table.fullname) and (
+            list(related.joined) == joining.seen_by(self.reach, related.joined)
+        )
+
+    def _is_part(self, related: Related) -> bool:
+        """Tell whether a record has one such record at most, shown with its own fields."""
+        child = self.site.registry[related.table]
+        return (
+            bool(child.key)
+            and is_single(child, related.columns)
+            and (not related.joins)
+        )
+
+    def _may_choose(self, related: Related) -> bool:
+        """Tell whether the user may change what a table joins to the record."""
+        name = self.site.registry[related.table].table.fullname
+        may = self.reach.may("add", name) or self.reach.may("delete", name)
+        own = self._pages.table.fullname
+        return may and self._pages.offers("edit") and self.reach.may("edit", own)
 
     def all(self, connection: Connection) -> list[Block]:
         """Return all blocks, the first of them read."""
@@ -92,18 +123,24 @@ class Blocks:
         asked: Mapping[str, str] = NOTHING,
     ) -> Block:
         related, reference = self._references[word]
-        pages = self.site.registry[related.table]
+        registry = self.site.registry
+        pages = registry[related.table]
         address = f"{self._home}/related/{word}"
+        through: Through = ()
+        add, choose = "", ""
+        if related.joins:
+            through = (reference, registry.other_side(related))
+            pages = registry[through[1].target]
+            if self._may_choose(related):
+                number = self._pages.details.index(related)
+                choose = f"{self._home}/edit#part-picks-{number}"
+        else:
+            add = add_below(pages, reference, self.record, self.reach)
         listed = None
         if connection is not None:
-            listed = self._read(connection, pages, reference, address, asked)
-        return Block(
-            label=str(related.label or pages.plural),
-            pages=pages,
-            address=address,
-            add=_add_address(pages, reference, self.record, self.reach),
-            listed=listed,
-        )
+            listed = self._read(connection, pages, reference, address, asked, through)
+        label = str(related.label or pages.plural)
+        return Block(label, pages, address, add, choose, listed)
 
     def _read(
         self,
@@ -112,14 +149,16 @@ class Blocks:
         reference: Reference,
         address: str,
         asked: Mapping[str, str],
+        through: Through,
     ) -> Listed:
         search = asked.get("q", "").strip()[:100]
         words = words_of(search)
         sorting = read_sort(pages, asked.get("sort", ""))
-        shown = [key for key in pages.shown if key not in reference.columns]
+        by = () if through else reference.columns
+        shown = [key for key in pages.shown if key not in by]
         wanted = Asked(tuple(shown[:MOST_COLUMNS]) or None, (), len(words))
         plan = list_plan(
-            self.site, pages, self.reach, sorting.order, reference.columns, wanted
+            self.site, pages, self.reach, sorting.order, by, wanted, through
         )
         parent = [self.record.values[key] for key in reference.referred]
         bound = word_values(words)
@@ -156,11 +195,6 @@ class Blocks:
         )
 
 
-def _word(related: Related) -> str:
-    """Return how an address names a block: by its table and the columns that refer."""
-    return ".".join([related.table, *related.columns])
-
-
 def is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
     """Tell whether the user may know that records of a table refer here."""
     return reach.may("view", pages.table.fullname) and list(related.columns) == (
@@ -168,11 +202,11 @@ def is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
     )
 
 
-def _add_address(
+def add_below(
     pages: TablePages, reference: Reference, record: Record, reach: Reach
 ) -> str:
     """Return the address that adds a record with its parent filled in."""
-    if not (pages.takes("add") and reach.may("add", pages.table.fullname)):
+    if not (pages.offers("add") and reach.may("add", pages.table.fullname)):
         return ""
     roles = reach.holding("add", pages.table.fullname)
     entered = pages.enters(reach, roles, is_new=True)

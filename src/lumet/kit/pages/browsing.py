@@ -19,13 +19,13 @@ from ..measures import CodeField, DecimalField, IntegerField
 from ..reach import Reach
 from ..times import DateField, MomentField
 from .beginnings import find_beginnings
+from .keyset import bound_keys
 from .listing import (
     PAGE_ROWS,
     Asked,
     Count,
     ListPlan,
     Sorting,
-    bound_keys,
     is_sortable,
     list_plan,
     read_sort,

@@ -153,3 +153,8 @@ def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
         if isinstance(constraint, UniqueConstraint)
     ]
     return sorted({*found, pages.key} - {()})
+
+
+def is_single(pages: TablePages, columns: Collection[str]) -> bool:
+    """Tell whether no two records of a table have the same values in `columns`."""
+    return any(set(each) <= set(columns) for each in unique_sets(pages))

@@ -5,9 +5,10 @@ from flask.typing import ResponseReturnValue
 
 from ..fields import LookupField
 from ..reach import Reach
-from .form_page import Typed, form_page, row_editors, seen_of, typed_again
-from .lookups import Lookup
+from .form_page import Typed, form_page, part_editors, seen_of, typed_again
+from .lookups import Found, Lookup
 from .model import TablePages
+from .picking import Picker
 from .saving import Outcome, Saver
 from .site import site
 from .views import blueprint, pages_of
@@ -32,7 +33,7 @@ def choosing(
         typed.setlist(column, [value])
         outcome.seen = seen_of(typed)
         again = typed_again(pages, saver, outcome, typed)
-        rows = (row_editors(pages, saver.reach), typed)
+        rows = (part_editors(pages, saver.reach), typed)
         return form_page(
             pages, saver, again, is_new=is_new, segment=segment, again=rows
         )
@@ -63,9 +64,26 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
     pages, within = pages_of(name)
     lookup = _lookup(pages, within, column, request.args)
-    skip = request.args.get("skip", 0, type=int)
     search = request.args.get("q", "")[:LONGEST_SEARCH]
-    found = lookup.plan.find(search, lookup.given, max(0, skip))
+    return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
+
+
+@blueprint.get("/t/<name>/picks/<int:number>")
+def picks(name: str, number: int) -> ResponseReturnValue:
+    """The records that may be chosen on a form by way of a table that joins, by what was
+    typed."""
+    pages, within = pages_of(name)
+    found = [each for each in part_editors(pages, within) if each.number == number]
+    if not found or not isinstance(found[0], Picker):
+        abort(404)
+    return _as_choices(found[0].find(request.args.get("q", ""), _skipped()))
+
+
+def _skipped() -> int:
+    return max(0, request.args.get("skip", 0, type=int))
+
+
+def _as_choices(found: Found) -> ResponseReturnValue:
     options = [
         {"value": each.value, "text": each.title, "note": each.note}
         for each in found.options

@@ -30,11 +30,12 @@ from .form_page import (
     AS_VALUE,
     PIECE,
     PUT_BACK,
+    PartEditor,
     Typed,
     came_from,
     form_page,
     home_of,
-    row_editors,
+    part_editors,
     saver_of,
     seen_of,
     typed_again,
@@ -43,9 +44,9 @@ from .form_page import (
 from .lookups import fill_lookups
 from .model import TablePages
 from .record import record_plan
-from .rows import RowsEditor, RowsRefused
+from .rows import RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
-from .saving_rows import RowsSaver
+from .saving_rows import PartSaver, part_savers
 from .site import (
     actor,
     key_values,
@@ -117,12 +118,12 @@ def _add(
     is, "" when none was added."""
     name, within = pages.name, saver.reach
     outcome = Outcome(saver.blank({}))
-    editors = row_editors(pages, within)
+    editors = part_editors(pages, within)
 
     def work(connection: Connection, recording: Recording) -> Outcome:
         outcome = saver.add(connection, typed)
         if outcome.key:
-            rows = [RowsSaver(each) for each in editors]
+            rows = part_savers(editors)
             _save_rows(pages, within, connection, outcome.key, rows, typed, recording)
             told = told_of(pages, within, connection, outcome.key)
             deed = Deed("add", name, outcome.key, changes=outcome.changes)
@@ -189,7 +190,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     key = key_of(pages, segment)
     saver = saver_of(pages, within)
     typed = _typed(pages)
-    editors = row_editors(pages, within) if request.method == "POST" else []
+    editors = part_editors(pages, within) if request.method == "POST" else []
     try:
         if request.method == "GET" or FIND in typed or CHOSEN in typed:
             with site().database.reading() as connection:
@@ -300,7 +301,7 @@ def _save_rows(
     within: Reach,
     connection: Connection,
     segment: str,
-    rows: Sequence[RowsSaver],
+    rows: Sequence[PartSaver],
     typed: Typed,
     recording: Recording,
 ) -> None:
@@ -319,9 +320,9 @@ def _save(
     saver: Saver,
     key: dict[str, Any],
     typed: Typed,
-    editors: Sequence[RowsEditor] = (),
+    editors: Sequence[PartEditor] = (),
 ) -> Outcome:
-    rows = [RowsSaver(each) for each in editors]
+    rows = part_savers(editors)
 
     def work(connection: Connection, recording: Recording) -> Outcome:
         if rows:

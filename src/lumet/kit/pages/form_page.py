@@ -1,6 +1,7 @@
 """The page of a form: what it shows of a record, its rows, and what was typed."""
 
 import secrets
+from dataclasses import dataclass
 from typing import Any
 
 from flask import current_app, render_template, request, url_for
@@ -16,6 +17,7 @@ from ..reach import Reach
 from .blocks import fixed_columns, is_seen
 from .lookups import Option, fill_lookups
 from .model import TablePages
+from .picking import Picker, Picks
 from .record import Record, record_plan
 from .rows import Rows, RowsEditor
 from .saving import SEEN, Outcome, Saver
@@ -27,6 +29,18 @@ AS_VALUE = "choose-by"  # of an address: the column that a lookup chooses by
 PUT_BACK = "put-back"  # of an address: the number of the change to undo
 PIECE = "as-piece"  # of an address: the form alone, for a dialog
 Typed = MultiDict[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class TooMany:
+    """What would be a part of a form, if it were not so many; where they are."""
+
+    label: str
+    address: str
+
+
+Part = Rows | Picks | TooMany
+PartEditor = RowsEditor | Picker
 
 
 def saver_of(pages: TablePages, within: Reach) -> Saver:
@@ -50,14 +64,20 @@ def seen_of(typed: Typed) -> dict[str, str]:
     return {key: text for key, text in typed.items() if key.startswith(SEEN)}
 
 
-def row_editors(pages: TablePages, within: Reach) -> list[RowsEditor]:
-    """Return what edits the rows of a record that stand on its form."""
-    found = []
+def part_editors(pages: TablePages, within: Reach) -> list[PartEditor]:
+    """Return what edits the rows of a record that stand on its form, and what is chosen
+    there."""
+    found: list[PartEditor] = []
     for number, related in enumerate(pages.details):
         child = site().registry[related.table]
-        if related.in_place and child.key and is_seen(child, related, within):
-            found.append(RowsEditor(pages, related, number, saver_of(child, within)))
-    return [each for each in found if each.may_add or each.may_edit or each.may_delete]
+        if not related.is_part or not is_seen(child, related, within):
+            continue
+        saver = saver_of(child, within)
+        if related.joins:
+            found.append(Picker(pages, related, number, saver))
+        elif child.key:
+            found.append(RowsEditor(pages, related, number, saver))
+    return [each for each in found if each.is_open]
 
 
 def form_page(
@@ -66,25 +86,26 @@ def form_page(
     outcome: Outcome,
     is_new: bool = False,
     segment: str = "",
-    again: tuple[list[RowsEditor], Typed] | None = None,
+    again: tuple[list[PartEditor], Typed] | None = None,
 ) -> str:
     form, entered = outcome.form, saver.entered
     record = None
-    rows: list[Rows] = []
+    parts: list[Part] = []
     try:
         with site().database.reading() as connection:
             fill_lookups(site(), connection, pages, form, saver.reach, entered)
             if not is_new:
                 plan = record_plan(site(), pages, saver.reach)
                 record = plan.read(connection, key_of(pages, segment))
-            rows = _rows(pages, saver.reach, connection, record, again)
+            parts = _parts(pages, saver.reach, connection, record, segment, again)
     except DBAPIError:
         if not outcome.refused:
             raise
         _fill_without(form)  # the database is away, and what was typed is here
-        rows = [each.again(None, again[1]) for each in again[0]] if again else []
-        for each in (row.form for held in rows for row in held.rows):
-            _fill_without(each)
+        parts = [each.again(None, again[1]) for each in again[0]] if again else []
+        for held in parts:
+            for row in held.rows if isinstance(held, Rows) else ():
+                _fill_without(row.form)
     chosen = pages.on_add if is_new else pages.on_edit
     shown = _shown_beside(pages, record, entered, chosen)
     template = "_form.html" if PIECE in request.args else "form.html"
@@ -99,8 +120,8 @@ def form_page(
         usual=_usual(pages, saver) if is_new else {},
         adds=_adding(pages, saver),
         outcome=outcome,
-        details=rows,
-        mistakes=form.mistakes() + [m for held in rows for m in _row_mistakes(held)],
+        details=parts,
+        mistakes=form.mistakes() + [m for held in parts for m in _part_mistakes(held)],
         record=record,
         is_new=is_new,
         is_piece=PIECE in request.args,
@@ -122,28 +143,40 @@ def form_page(
     )
 
 
-def _rows(
+def _parts(
     pages: TablePages,
     within: Reach,
     connection: Connection,
     record: Record | None,
-    again: tuple[list[RowsEditor], Typed] | None,
-) -> list[Rows]:
-    """Return the rows on a form: as they were typed, as they are stored, or none yet."""
+    segment: str,
+    again: tuple[list[PartEditor], Typed] | None,
+) -> list[Part]:
+    """Return the parts of a form: as they were typed, as they are stored, or none yet."""
     if PIECE in request.args:
         return []
     if again is not None:
         return [each.again(connection, again[1]) for each in again[0]]
-    editors = row_editors(pages, within)
+    editors = part_editors(pages, within)
     if record is None:
         return [each.empty(connection) for each in editors if each.may_add]
-    found = (each.stored(connection, record.values) for each in editors)
-    return [each for each in found if each is not None]
+    return [
+        each.stored(connection, record.values)
+        or _too_many(each, record_address(pages.name, segment))
+        for each in editors
+    ]
 
 
-def _row_mistakes(held: Rows) -> list[tuple[Any, Any, str]]:
-    """Return what is wrong with rows, each with the control to go to."""
+def _too_many(editor: PartEditor, home: str) -> TooMany:
+    return TooMany(editor.label, f"{home}/related/{editor.related.word}")
+
+
+def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
+    """Return what is wrong with a part of a form, each with the control to go to."""
     found: list[tuple[Any, Any, str]] = []
+    if isinstance(held, TooMany):
+        return found
+    if isinstance(held, Picks):
+        return [(held.label, each, held.name) for each in held.refused]
     for row in held.rows:
         found += row.form.mistakes()
         found += [
@@ -219,7 +252,7 @@ def _adding(pages: TablePages, saver: Saver) -> dict[str, str]:
     found = {}
     for key, reference in pages.lookups.items():
         target = site().registry[reference.target]
-        may = target.takes("add") and not target.for_lookups
+        may = target.offers("add") and not target.for_lookups
         if may and saver.reach.may("add", target.table.fullname):
             value = {AS_VALUE: reference.referred[0]}
             found[key] = add_address(target.name, value)

@@ -42,7 +42,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
             abort(404)
         roles = within.reaching(connection, pages.table, key, "edit")
     entered = set(pages.enters(within, roles, is_new=False)) if roles else set()
-    may_edit = bool(entered) and pages.takes("edit")
+    may_edit = bool(entered) and pages.offers("edit")
     before = request.args.get("before", 0, type=int)
     wanted = Wanted(table=name, key=segment)
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)

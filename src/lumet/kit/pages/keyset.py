@@ -13,7 +13,14 @@ from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import ColumnElement, UnaryExpression, bindparam, type_coerce
+from sqlalchemy import (
+    ColumnElement,
+    FromClause,
+    UnaryExpression,
+    bindparam,
+    tuple_,
+    type_coerce,
+)
 from sqlalchemy.types import NullType
 
 
@@ -134,3 +141,15 @@ def _untagged(value: Any) -> Any:
     if value is None or isinstance(value, int | float | str):
         return value
     raise ValueError("not a place in this order")
+
+
+def among_keys(rows: FromClause, key: Sequence[str], name: str) -> ColumnElement[bool]:
+    """Return the condition that a row's key is one of those bound as `name`."""
+    raw = [type_coerce(rows.c[each], NullType()) for each in key]
+    wanted = bindparam(name, expanding=True, type_=NullType())
+    return raw[0].in_(wanted) if len(raw) == 1 else tuple_(*raw).in_(wanted)
+
+
+def bound_keys(keys: Sequence[tuple[Any, ...]]) -> list[Any]:
+    """Return keys as `among_keys` binds them."""
+    return [key[0] if len(key) == 1 else key for key in keys]

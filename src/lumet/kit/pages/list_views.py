@@ -98,7 +98,7 @@ def show_list(name: str) -> ResponseReturnValue:
         else [],
         may_share=any(role.shares_views for role in own_roles()),
         may_export=within.may("export", pages.table.fullname),
-        may_add=pages.takes("add") and within.may("add", pages.table.fullname),
+        may_add=pages.offers("add") and within.may("add", pages.table.fullname),
         **found,
     )
 
@@ -146,7 +146,7 @@ def _in_place(browsing: Browsing, plan: ListPlan) -> str:
     """Return which columns of the list are edited in it, in their order, "" for the
     others; nothing at all for a list that is not edited in its place."""
     pages = browsing.pages
-    if not pages.in_place or not pages.takes("edit"):
+    if not pages.in_place or not pages.offers("edit"):
         return ""
     name, within = pages.table.fullname, browsing.reach
     entered = pages.enters(within, within.holding("edit", name), is_new=False)
@@ -168,16 +168,16 @@ def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
     name = pages.table.fullname
     fields = {}
     rows = []
-    if pages.takes("edit") and within.may("edit", name):
+    if pages.offers("edit") and within.may("edit", name):
         rows.append((f"{record_home(pages.name)}*/edit", str(_("Edit"))))
-    if pages.takes("add") and within.may("add", name):
+    if pages.offers("add") and within.may("add", name):
         rows.append((f"{add_address(pages.name)}?copy-of=*", str(_("Copy"))))
-    if pages.takes("delete") and within.may("delete", name):
+    if pages.offers("delete") and within.may("delete", name):
         rows.append((f"{record_home(pages.name)}*/delete", str(_("Delete"))))
-    if pages.takes("edit"):
+    if pages.offers("edit"):
         entered = pages.enters(within, within.holding("edit", name), is_new=False)
         fields = {key: pages.label(key) for key in entered if key not in pages.key}
-    may_delete = pages.takes("delete") and within.may("delete", name)
+    may_delete = pages.offers("delete") and within.may("delete", name)
     return {"fields": fields, "delete": may_delete, "rows": rows}
 
 

@@ -9,17 +9,13 @@ from markupsafe import Markup
 from sqlalchemy import (
     ColumnElement,
     Connection,
-    FromClause,
     Row,
     Select,
     bindparam,
     func,
     literal,
     select,
-    tuple_,
-    type_coerce,
 )
-from sqlalchemy.types import NullType
 
 from ..fields import (
     JsonField,
@@ -31,8 +27,16 @@ from ..fields import (
 )
 from ..files import FileField
 from ..reach import Reach
-from .keyset import Term, branches, make_terms, read_place, write_place
-from .model import Order, TablePages
+from .keyset import (
+    Term,
+    among_keys,
+    bound_keys,
+    branches,
+    make_terms,
+    read_place,
+    write_place,
+)
+from .model import Order, Reference, TablePages
 from .searching import has_words, matchers
 from .selection import Cell, Selection, escape
 from .sifting import Shape, conditions
@@ -42,6 +46,7 @@ PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
+Through = tuple[()] | tuple[Reference, Reference]
 TITLE = "title"  # the word that stands for the title in an address
 
 
@@ -119,18 +124,6 @@ class Count:
     is_capped: bool
 
 
-def among_keys(rows: FromClause, key: Sequence[str], name: str) -> ColumnElement[bool]:
-    """Return the condition that a row's key is one of those bound as `name`."""
-    raw = [type_coerce(rows.c[each], NullType()) for each in key]
-    wanted = bindparam(name, expanding=True, type_=NullType())
-    return raw[0].in_(wanted) if len(raw) == 1 else tuple_(*raw).in_(wanted)
-
-
-def bound_keys(keys: Sequence[tuple[Any, ...]]) -> list[Any]:
-    """Return keys as `among_keys` binds them."""
-    return [key[0] if len(key) == 1 else key for key in keys]
-
-
 class LatePlan(Plan):
     """The formulas of some rows, by their keys: worked out for the rows of one page."""
 
@@ -166,7 +159,8 @@ class ListPlan(Plan):
     """The statements and readers of one list in one order, built once.
 
     `by` are the columns that point at a parent, whose values the pages of its related
-    records bind as `p0`, `p1`…; what they say is left out.
+    records bind as `p0`, `p1`…; what they say is left out. Where a table joins the two,
+    the list is `through` its references, to the parent and to here.
     Formulas are worked out for the rows of a page alone; a plan that is `inline` has no
     cells, and whoever wants all rows adds what is read of them.
     """
@@ -180,6 +174,7 @@ class ListPlan(Plan):
         by: Sequence[str] = (),
         asked: Asked = ALL_ROWS,
         inline: bool = False,
+        through: Through = (),
     ) -> None:
         self.reach = reach
         self.pages = pages
@@ -209,6 +204,8 @@ class ListPlan(Plan):
             self.selection.base.c[key] == bindparam(f"p{place}")
             for place, key in enumerate(by)
         ]
+        if through:
+            self._where.append(self._is_joined(site, *through))
         postgresql = site.database.engine.dialect.name == "postgresql"
         self._where += conditions(self.selection, asked.shape, postgresql)
         if asked.among:
@@ -221,6 +218,21 @@ class ListPlan(Plan):
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         # titles that are searched stand in joined tables; else those cost for nothing
         self._counted = self.selection.source if asked.words else self.selection.base
+
+    def _is_joined(
+        self, site: Site, near: Reference, far: Reference
+    ) -> ColumnElement[bool]:
+        """Return the condition that a table joins a row to the parent."""
+        rows, base = (
+            self.reach.rows(site.registry[near.source].table),
+            (self.selection.base),
+        )
+        held = [rows.c[k] == bindparam(f"p{n}") for n, k in enumerate(near.columns)]
+        held += [
+            rows.c[ours] == base.c[its]
+            for ours, its in zip(far.columns, far.referred, strict=True)
+        ]
+        return select(literal(1)).select_from(rows).where(*held).exists()
 
     def _searched(self) -> list[ColumnElement[Any]]:
         """Return what a quick search looks in: the title, with those of its references,
@@ -460,10 +472,15 @@ def list_plan(
     order: Sequence[Order],
     by: tuple[str, ...] = (),
     asked: Asked = ALL_ROWS,
+    through: Through = (),
 ) -> ListPlan:
     """Return the plan of a list, built when it is first wanted."""
-    key = ("list", pages.name, reach.shape, tuple(order), by, asked)
-    plan = site.plan(key, lambda: ListPlan(site, pages, reach, order, by, asked))
+    key = ("list", pages.name, reach.shape, tuple(order), by, asked, through)
+
+    def build() -> ListPlan:
+        return ListPlan(site, pages, reach, order, by, asked, through=through)
+
+    plan = site.plan(key, build)
     assert isinstance(plan, ListPlan)
     return plan.within(reach)
 

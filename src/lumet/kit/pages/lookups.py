@@ -11,6 +11,7 @@ from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..files import FileField
 from ..reach import Reach
 from ..refusals import meaning
+from .keyset import among_keys, bound_keys
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
     MOST_WORDS,
@@ -24,7 +25,7 @@ from .searching import (
     word_values,
     words_of,
 )
-from .selection import Selection
+from .selection import Reader, Selection
 from .site import Plan, Site
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
@@ -55,8 +56,9 @@ class Found(NamedTuple):
 class LookupPlan(Plan):
     """The statements that find records of one table by their titles, built once.
 
-    `referred` is the column whose values are chosen, `given` are columns whose values
-    are known, `where` is a condition of those that can be chosen at all.
+    `referred` is the column whose values are chosen, or several, whose values are one
+    word as in an address; `given` are columns whose values are known, `where` is a
+    condition of those that can be chosen at all.
     """
 
     def __init__(
@@ -64,7 +66,7 @@ class LookupPlan(Plan):
         site: Site,
         pages: TablePages,
         reach: Reach,
-        referred: str,
+        referred: str | tuple[str, ...],
         given: Sequence[str] = (),
         where: str = "",
     ) -> None:
@@ -73,7 +75,11 @@ class LookupPlan(Plan):
         self.is_long = pages.many and not given
         selection = Selection(site.registry, pages, reach, site.language, where)
         self._title = selection.title_reader()
-        self._value = selection.place(selection.base, referred)
+        if isinstance(referred, str):
+            place = selection.place(selection.base, referred)
+            self._value: Reader = lambda row: row[place]
+        else:
+            self._value = selection.key_reader(referred)
         self._notes = [
             selection.cell_reader(key, lambda table: "")
             for key in telling_columns(pages, reach)
@@ -112,9 +118,13 @@ class LookupPlan(Plan):
             .limit(bindparam("wanted"))
             for count in range(1, MOST_WORDS + 1)
         ]
-        column = selection.base.c[referred]
-        self._one = statement.where(column == bindparam("value"))
-        self._several = statement.where(column.in_(bindparam("values", expanding=True)))
+        if isinstance(referred, str):
+            column = selection.base.c[referred]
+            self._one = statement.where(column == bindparam("value"))
+            held: Any = column.in_(bindparam("values", expanding=True))
+        else:
+            held = among_keys(selection.base, referred, "values")
+        self._several = statement.where(held)
 
     def first(
         self, connection: Connection, wanted: int, given: Mapping[str, Any] = NOTHING
@@ -182,6 +192,16 @@ class LookupPlan(Plan):
             return {}
         return {option.value: option.title for option in found}
 
+    def of_keys(
+        self, connection: Connection, keys: Sequence[tuple[Any, ...]]
+    ) -> list[Option]:
+        """Return the records that have these values in the columns referred to, of which
+        there are several; those beyond reach are missing."""
+        if not keys:
+            return []
+        bound = {"values": bound_keys(keys)}
+        return self._read(connection, self._several, bound)
+
     def _read(
         self, connection: Connection, statement: Any, values: dict[str, Any]
     ) -> list[Option]:
@@ -192,7 +212,7 @@ class LookupPlan(Plan):
         title = self._title(row)
         notes = [str(read(row).text) for read in self._notes]
         note = " · ".join(each for each in notes if each and each not in title)
-        return Option(str(row[self._value]), title, note)
+        return Option(str(self._value(row)), title, note)
 
 
 def _bound(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -226,9 +246,12 @@ def lookup_plan(
     reach: Reach,
     given: Sequence[str] = (),
     where: str = "",
+    *,
+    is_whole: bool = False,
 ) -> LookupPlan:
-    """Return the plan that finds what `reference` refers to, built when first wanted."""
-    referred = reference.referred[0]
+    """Return the plan that finds what `reference` refers to, built when first wanted: by
+    the first of its columns, or, as a `whole`, by all of them."""
+    referred = reference.referred if is_whole else reference.referred[0]
     key = ("lookup", reference.target, referred, tuple(given), where, reach.shape)
     pages = site.registry[reference.target]
 

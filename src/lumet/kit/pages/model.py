@@ -51,15 +51,26 @@ class Related:
     label: Any = ""
     in_place: bool = False  # its records are rows of this record's form
     position: str = ""  # their column that puts them in order
+    joins: str | tuple[str, ...] = ()  # of a table that joins: to the other side
 
     @property
     def is_part(self) -> bool:
         """Tell whether its records are entered on the form of the record."""
-        return self.in_place
+        return self.in_place or bool(self.joins)
 
     @property
     def columns(self) -> tuple[str, ...]:
         return (self.by,) if isinstance(self.by, str) else self.by
+
+    @property
+    def word(self) -> str:
+        """How addresses name it: by its table and the columns that refer."""
+        return ".".join([self.table, *self.columns])
+
+    @property
+    def joined(self) -> tuple[str, ...]:
+        """The columns that refer to the other side of a table that joins two."""
+        return (self.joins,) if isinstance(self.joins, str) else self.joins
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,6 +132,9 @@ class TablePages:
     changeable: ClassVar[bool] = True
     derived: ClassVar[bool] = False  # its rows are others': a view's, a query's
     denied: ClassVar[frozenset[str]] = frozenset()  # what the database user may not do
+    without: ClassVar[frozenset[str]] = frozenset()  # what has no page
+    soft_delete: ClassVar[str] = ""  # the column that marks what is deleted
+    below: ClassVar[str] = ""  # the column by which records stand below others
     on_record: ClassVar[Sequence[str]] = ()  # its columns; none: all, in sections
     on_add: ClassVar[Sequence[str]] = ()
     on_edit: ClassVar[Sequence[str]] = ()
@@ -205,6 +219,10 @@ class TablePages:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""
         return self.is_changeable and change not in self.denied
 
+    def offers(self, change: str) -> bool:
+        """Tell whether there is a page for a change: "add", "edit" or "delete"."""
+        return self.takes(change) and change not in self.without
+
     def filled(
         self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
     ) -> RecordForm:
@@ -237,10 +255,6 @@ class TablePages:
     def is_binary(self, key: str) -> bool:
         """Tell whether the column holds bytes, of which pages show only the length."""
         return isinstance(self.column(key).type, LargeBinary)
-
-    def key_types(self) -> tuple[type, ...]:
-        """Return the Python types of the key's parts."""
-        return tuple(python_type(self.column(key)) for key in self.key)
 
     def seen_by(self, reach: Reach, keys: Iterable[str]) -> list[str]:
         """Return those of `keys` that are not hidden from the user."""
@@ -381,3 +395,10 @@ class Registry:
             ):
                 return reference
         raise KeyError(f"{related.table} does not refer to {name} by {related.by}")
+
+    def other_side(self, related: Related) -> Reference:
+        """Return the reference of a table that joins two to the side which is chosen."""
+        for reference in self.outgoing[related.table]:
+            if reference.columns == related.joined:
+                return reference
+        raise KeyError(f"{related.table} refers to nothing by {related.joins}")

@@ -20,6 +20,7 @@ from .deleting import beyond_delete, consequences
 from .entry_views import let_go
 from .form_page import PIECE, saver_of
 from .model import TablePages
+from .parts import parts_of
 from .record import Record, record_plan
 from .site import (
     actor,
@@ -57,14 +58,15 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         record = _record(pages, within, connection, segment)
         home = record_address(name, segment)
         blocks = Blocks(site(), pages, within, record, home).all(connection)
+        parts = parts_of(site(), connection, pages, within, record)
         above = path_above(site(), connection, pages, within, dict(record.values))
         key = key_of(pages, segment)
         may = {
-            change: pages.takes(change)
+            change: pages.offers(change)
             and bool(within.reaching(connection, pages.table, key, change))
             for change in ("edit", "delete")
         }
-    adds = pages.takes("add") and within.may("add", pages.table.fullname)
+    adds = pages.offers("add") and within.may("add", pages.table.fullname)
     earlier, later = _neighbours(pages, within, key)
     return render_template(
         "record.html",
@@ -72,6 +74,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         copy=f"{add_address(name)}?copy-of={segment}" if adds else "",
         record=record,
         blocks=blocks,
+        parts=parts,
         above=above,
         address=record_address(name, segment),
         may=may,

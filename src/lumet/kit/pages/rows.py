@@ -17,11 +17,11 @@ from ..files import FileField
 from ..forms import RecordForm
 from ..measures import IntegerField
 from ..reach import Reach, Role
-from .checking import unique_sets
+from .checking import is_single, unique_sets
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages
 from .saving import SEEN, Outcome, Saver
-from .site import Site, key_values
+from .site import Site, key_values, record_address
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE = "the-key", "is-gone"  # of a row: no column's key has a hyphen
@@ -46,6 +46,7 @@ class Row:
     refused: list[str] = field(default_factory=list)
     kept: dict[str, str] = field(default_factory=dict)
     is_gone: bool = False
+    address: str = ""  # of its own page, "" for none
 
     def field(self, key: str) -> ValueField | None:
         """Return the control of a column, None for one that is not entered."""
@@ -64,6 +65,14 @@ class Rows:
     blank: Row | None
     may_delete: bool
     number: int
+    position: str = ""  # the column by which they can be moved
+    is_single: bool = False
+    totals: Mapping[str, str] = field(default_factory=dict)  # by column
+
+    @property
+    def word(self) -> str:
+        """What tells this part of the form from others."""
+        return f"rows-{self.number}"
 
 
 class RowsEditor:
@@ -100,6 +109,22 @@ class RowsEditor:
         self.messages: dict[str, str] = {}
         self._entered: dict[tuple[str, ...], list[str]] = {}  # by roles
         self._untouched: dict[str, str] = {}
+
+    @property
+    def is_open(self) -> bool:
+        """Tell whether the user may change anything here."""
+        return self.may_add or self.may_edit or self.may_delete
+
+    @property
+    def label(self) -> str:
+        """What the rows are called."""
+        noun = self.pages.singular if self.is_single else self.pages.plural
+        return str(self.related.label or noun)
+
+    @property
+    def _has_pages(self) -> bool:
+        """Tell whether a row has a page of its own to go to."""
+        return not self.pages.for_lookups and bool(self.pages.details)
 
     def _position(self) -> str:
         """Return the column that puts the rows in order, "" for none that this user may
@@ -215,7 +240,9 @@ class RowsEditor:
         }
         self._leave(form, entered)
         segment = encode_key(tuple(key.values()))
-        return Row(self._name(number), segment, form, seen, kept=kept)
+        address = record_address(self.pages.name, segment) if self._has_pages else ""
+        name = self._name(number)
+        return Row(name, segment, form, seen, kept=kept, address=address)
 
     def empty(self, connection: Connection) -> Rows:
         """Return the rows of a record that is not there yet."""
@@ -261,24 +288,31 @@ class RowsEditor:
     def _rows(self, connection: Connection | None, rows: list[Row]) -> Rows:
         blank = None
         if self.may_add:
-            if not self._is_single:
+            if not self.is_single:
                 blank = Row(self._name(BLANK), "", self._blank_form())
-            if not (self._is_single and rows):
+            if not (self.is_single and rows):
                 rows = [*rows, Row(self._name(len(rows)), "", self._blank_form())]
         for row in [*rows, *([blank] if blank else [])]:
             self._name_fields(row)
         if connection is not None:
             self._fill(connection, rows, blank)
-        label = str(self.related.label or self.pages.plural)
         return Rows(
-            label, self.pages, self.columns, rows, blank, self.may_delete, self.number
+            self.label,
+            self.pages,
+            self.columns,
+            rows,
+            blank,
+            self.may_delete,
+            self.number,
+            self.position,
+            self.is_single,
+            {key: how for key, how in self.pages.totals if key in self.columns},
         )
 
     @property
-    def _is_single(self) -> bool:
+    def is_single(self) -> bool:
         """Tell whether a record has one such row at most: its reference is unique."""
-        held = {*self.reference.columns}
-        return any(set(columns) <= held for columns in unique_sets(self.pages))
+        return is_single(self.pages, self.reference.columns)
 
     def _blank_form(self) -> RecordForm:
         form = self.saver.blank({})

@@ -2,7 +2,7 @@
 changed, then those moved, then the new ones. All is read and locked at once, and one row
 that cannot be saved ends the transaction."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,6 +16,7 @@ from ..addresses import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
 from .deleting import beyond_delete
+from .picking import Picker
 from .record import titles_where
 from .rows import GONE, KEY, RowsEditor, RowsRefused, Typed
 from .saving import SEEN, Broken, Gone, Outcome
@@ -328,3 +329,13 @@ class RowsSaver:
             now = encode_key(tuple(held.key.values())) if held else deed.key
             title = turn.titled.get(now, "")
             recording.mean(who, deed.entitled(title, owners))
+
+
+PartSaver = RowsSaver | Picker
+
+
+def part_savers(editors: Iterable[RowsEditor | Picker]) -> list[PartSaver]:
+    """Return what saves the parts of a form."""
+    return [
+        RowsSaver(each) if isinstance(each, RowsEditor) else each for each in editors
+    ]

@@ -193,11 +193,11 @@ class Selection:
         """Return a reader of a number as the driver gives it, whose text is the same."""
         return At(self.place_raw(self.base.c[key]))
 
-    def key_reader(self) -> Reader:
-        """Return a reader of the record's key as a segment of an address: by its values
-        as the database spells them, so that they find the record again; "" where a part
-        is NULL, so that nothing does."""
-        places = [self.place_raw(self.base.c[key]) for key in self.pages.key]
+    def key_reader(self, keys: Sequence[str] = ()) -> Reader:
+        """Return a reader of the record's key, or of the columns `keys`, as a segment of
+        an address: by its values as the database spells them, so that they find the
+        record again; "" where a part is NULL, so that nothing does."""
+        places = [self.place_raw(self.base.c[key]) for key in keys or self.pages.key]
 
         def read(row: Row[Any]) -> str:
             values = [row[place] for place in places]

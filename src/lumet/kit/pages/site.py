@@ -1,6 +1,6 @@
 """What the pages of one application share, and what one request knows."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, field
 from typing import Any, Self
@@ -15,7 +15,7 @@ from ..accounts.users import Users, Visitor
 from ..addresses import decode_key
 from ..database import Database
 from ..reach import ANYONE, Attribute, Reach, Role, reach_of
-from .model import Registry, TablePages
+from .model import Registry, TablePages, python_type
 
 EXTENSION = "site"
 LOOK = "look"  # what a session keeps of whom its user looks as
@@ -239,12 +239,20 @@ def key_values(made: Site, pages: TablePages, segment: str) -> dict[str, Any]:
 
     Raises ValueError when it is none of this table's.
     """
+    return values_of(made, pages, pages.key, segment)
+
+
+def values_of(
+    made: Site, pages: TablePages, columns: Sequence[str], segment: str
+) -> dict[str, Any]:
+    """Return the same for other columns than those of the key."""
     takes_any = made.database.engine.dialect.name == "sqlite"
-    values = decode_key(segment, pages.key_types(), takes_any)
+    types = [python_type(pages.column(key)) for key in columns]
+    values = decode_key(segment, types, takes_any)
     widest = 1 << (63 if takes_any else 64)  # of a number that a database can hold
     if any(isinstance(value, int) and abs(value) >= widest for value in values):
         raise ValueError(segment)
-    return dict(zip(pages.key, values, strict=True))
+    return dict(zip(columns, values, strict=True))
 
 
 def lower_first(word: Any) -> str:

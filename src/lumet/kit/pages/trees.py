@@ -20,13 +20,11 @@ MOST_ABOVE = 50
 
 def own_reference(pages: TablePages) -> tuple[str, Reference] | None:
     """Return the column by which records of a table stand below others of it, with its
-    reference; None where there is none, or more than one."""
-    found = [
-        (key, reference)
-        for key, reference in pages.lookups.items()
-        if reference.target == pages.name and len(reference.columns) == 1
-    ]
-    return found[0] if len(found) == 1 else None
+    reference; None where there is none."""
+    reference = pages.lookups.get(pages.below)
+    if reference is None or len(reference.columns) > 1:
+        return None
+    return pages.below, reference
 
 
 def _values_above(

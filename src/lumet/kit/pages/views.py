@@ -152,7 +152,7 @@ def pages_of(name: str, right: str = "view") -> tuple[TablePages, Reach]:
         abort(404)
     changes = right in ("add", "edit", "delete")
     if not within.may(right, pages.table.fullname) or (
-        changes and not pages.takes(right)
+        changes and not pages.offers(right)
     ):
         abort(403)
     return pages, within

@@ -50,7 +50,8 @@ if (menu) {
 // Lookups: type to find; a long one asks the server as one types, and for more as one
 // scrolls. One that follows other fields asks with their values, and anew when they change.
 function enhance(select) {
-  const address = select.dataset.lookup;
+  const several = select.multiple; // chips, each with a cross
+  const address = several ? select.dataset.picks : select.dataset.lookup;
   const followed = (select.dataset.follows ?? "").split(" ").filter(Boolean);
   const control = (name) => select.form?.elements[name];
   const given = () => followed.map((name) => [name, control(name)?.value ?? ""]).filter((pair) => pair[1]);
@@ -87,7 +88,13 @@ function enhance(select) {
     if (said.cut) said.found.push({ value: "", text: select.dataset.cut, disabled: true });
     return said.found;
   };
-  const isLong = Boolean(select.dataset.more);
+  if (several) {
+    options.hideSelected = true;
+    options.placeholder = select.dataset.hint;
+    options.render.item = (data, escape) =>
+      `<div>${escape(data.text)}<button type="button" class="chip-away" aria-label="${escape(select.dataset.away)}: ${escape(data.text)}">×</button></div>`;
+  }
+  const isLong = several ? Boolean(address) : Boolean(select.dataset.more);
   if (isLong) {
     options.valueField = "value";
     options.labelField = "text";
@@ -109,6 +116,15 @@ function enhance(select) {
   options.onType = function (text) { this.wrapper.classList.toggle("typing", text !== ""); };
   options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };
   const made = new TomSelect(select, options);
+  if (several) {
+    made.control.addEventListener("click", (event) => {
+      const away = event.target.closest(".chip-away");
+      if (!away) return;
+      event.preventDefault();
+      event.stopPropagation();
+      made.removeItem(away.parentElement.dataset.value);
+    }, true);
+  }
   if (isLong) {
     made.dropdown_content.addEventListener("scroll", async () => {
       const box = made.dropdown_content;
@@ -133,7 +149,7 @@ function enhance(select) {
   for (const name of followed) control(name)?.addEventListener?.("change", anew);
   return made;
 }
-for (const select of document.querySelectorAll("select[data-lookup]")) enhance(select);
+for (const select of document.querySelectorAll("select[data-lookup], select[data-picks]")) enhance(select);
 
 // What a lookup refers to is added in a dialog, and chosen when that was saved.
 for (const link of document.querySelectorAll("a[data-add]")) {
@@ -273,8 +289,75 @@ for (const button of document.querySelectorAll("button[data-add-row]")) {
     const row = body.rows[body.rows.length - 1];
     prepare(row);
     for (const select of row.querySelectorAll("select[data-lookup]")) enhance(select);
+    movable(row);
     row.querySelector("input:not([type=hidden]), select, textarea")?.focus();
   });
+}
+
+// Rows that are numbered can be moved: the numbers follow the order that one sees.
+function movable(row) {
+  const place = (each) => each?.querySelector("td[data-place] input:not([type=hidden])");
+  const buttons = row.querySelectorAll("button[data-move]");
+  if (!buttons.length || !place(row)) return;
+  const move = (way) => {
+    const body = row.parentElement;
+    const other = way < 0 ? row.previousElementSibling : row.nextElementSibling;
+    if (!other || !place(other)) return false;
+    if (way > 0 && !place(other).value) return false; // nothing was written there yet
+    const numbers = () => [...body.rows].map(place).filter((each) => each?.value);
+    const free = () => Math.max(0, ...numbers().map((each) => Number(each.value))) + 1;
+    if (!place(row).value) place(row).value = free();
+    const found = numbers().map((each) => Number(each.value));
+    if (found.some(Number.isNaN)) return false;
+    if (way < 0) other.before(row); else other.after(row);
+    found.sort((one, next) => one - next);
+    numbers().forEach((each, index) => { each.value = found[index]; });
+    row.dispatchEvent(new Event("change", { bubbles: true }));
+    return true;
+  };
+  for (const button of buttons) {
+    button.hidden = false;
+    button.addEventListener("click", () => { move(Number(button.dataset.move)); button.focus(); });
+  }
+  row.addEventListener("keydown", (event) => {
+    const way = { ArrowUp: -1, ArrowDown: 1 }[event.key];
+    if (!way || !event.altKey || event.target.closest("select, .ts-wrapper")) return;
+    event.preventDefault();
+    const held = event.target;
+    if (move(way)) held.focus();
+  });
+}
+for (const row of document.querySelectorAll(".grid-in tbody tr")) movable(row);
+
+// What the rows come to, while one types.
+for (const foot of document.querySelectorAll(".grid-in tfoot")) {
+  const body = foot.parentElement.tBodies[0];
+  const language = document.documentElement.lang || undefined;
+  const value = (cell) => {
+    const input = cell?.querySelector("input:not([type=hidden])");
+    const text = (input ? input.value : cell?.textContent ?? "").trim();
+    return /^[+-]?\d+([.,]\d+)?$/.test(text) ? text.replace(",", ".") : "";
+  };
+  const work = {
+    sum: (all) => all.reduce((one, next) => one + next, 0),
+    avg: (all) => all.reduce((one, next) => one + next, 0) / all.length,
+    min: (all) => Math.min(...all),
+    max: (all) => Math.max(...all),
+  };
+  const tell = () => {
+    const rows = [...body.rows].filter((row) => !row.querySelector(".away input:checked"));
+    for (const cell of foot.querySelectorAll("[data-total]")) {
+      const texts = rows.map((row) => value(row.cells[cell.cellIndex])).filter(Boolean);
+      const digits = Math.max(0, ...texts.map((text) => (text.split(".")[1] ?? "").length));
+      const found = texts.length ? work[cell.dataset.total](texts.map(Number)) : null;
+      cell.textContent = found === null ? "" :
+        found.toLocaleString(language, { minimumFractionDigits: digits, maximumFractionDigits: Math.max(digits, 2) });
+    }
+  };
+  foot.hidden = false;
+  body.addEventListener("input", tell);
+  body.addEventListener("change", tell);
+  tell();
 }
 
 // Charts: the numbers stand below in a table as well.

@@ -1,0 +1,287 @@
+"""Records of another table that are chosen on a record's form: of a table that only
+joins the two, whose rows come and go with what is chosen.
+
+A form carries what its user saw there, so that only what this user added or took away is
+changed, whatever others did meanwhile.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection, and_, bindparam, select, type_coerce
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.types import NullType
+from werkzeug.datastructures import MultiDict
+
+from ..accounts.log import Deed, Owners, Recording
+from ..addresses import encode_key
+from ..reach import LeavesReach, OutOfReach, Reach
+from ..refusals import is_passing, meaning
+from .lookups import Found, LookupPlan, Option, lookup_plan
+from .model import Reference, Related, TablePages
+from .rows import RowsRefused, Typed
+from .saving import Broken, Saver
+from .site import Site, actor, list_address, values_of
+from .writing import owners_of
+
+MOST_TICKS = 12  # records to choose from that are a list to tick; more are searched
+MOST_CHOSEN = 500
+LONGEST_SEARCH = 100  # characters
+SHORT = 50  # choices in the page
+
+
+@dataclass(slots=True)
+class Picks:
+    """What a form shows of the chosen records: the choices with their titles and whether
+    they are chosen, and what the user saw chosen, by their words in addresses."""
+
+    number: int
+    label: str
+    options: list[tuple[Option, bool]]
+    was: list[str]
+    address: str  # finds others, "" where all are shown
+    refused: list[str]
+
+    @property
+    def word(self) -> str:
+        """What tells this part of the form from others."""
+        return f"part-{self.name}"
+
+    @property
+    def name(self) -> str:
+        """The name of its control."""
+        return f"picks-{self.number}"
+
+    @property
+    def is_list(self) -> bool:
+        """Tell whether all there is can be ticked."""
+        return not self.address and len(self.options) <= MOST_TICKS
+
+
+class Picker:
+    """Reads and saves what is chosen on the form of a record by one joining table."""
+
+    def __init__(
+        self, parent: TablePages, related: Related, number: int, saver: Saver
+    ) -> None:
+        self.site: Site = saver.site
+        self.parent = parent
+        self.related = related
+        self.number = number
+        self.pages = saver.pages
+        self.saver = saver
+        self.reach: Reach = saver.reach
+        registry = self.site.registry
+        self.near: Reference = registry.reference(parent.name, related)
+        self.far: Reference = registry.other_side(related)
+        self.target = registry[self.far.target]
+        name = self.pages.table.fullname
+        entered = {*self.near.columns, *self.far.columns} <= {*saver.entered}
+        self.may_add = (
+            entered and self.pages.takes("add") and self.reach.may("add", name)
+        )
+        self.may_delete = "delete" not in self.pages.denied and (
+            self.pages.changeable and self.reach.may("delete", name)
+        )
+        self.refused: list[str] = []
+
+    @property
+    def is_open(self) -> bool:
+        """Tell whether the user may see both ends, and change what joins them."""
+        may = self.may_add or self.may_delete
+        return may and self.reach.may("view", self.target.table.fullname)
+
+    @property
+    def label(self) -> str:
+        """What the chosen records are called."""
+        return str(self.related.label or self.target.plural)
+
+    @property
+    def _plan(self) -> LookupPlan:
+        return lookup_plan(self.site, self.far, self.reach, is_whole=True)
+
+    def find(self, search: str, skip: int) -> Found:
+        """Return records to choose from, by words of their titles."""
+        return self._plan.find(search[:LONGEST_SEARCH], skip=skip)
+
+    def stored(self, connection: Connection, values: Mapping[str, Any]) -> Picks | None:
+        """Return what is chosen on the form of a stored record; None for too many."""
+        chosen = self._chosen(connection, values)
+        if len(chosen) > MOST_CHOSEN:
+            return None
+        return self._picks(connection, chosen, chosen)
+
+    def empty(self, connection: Connection) -> Picks:
+        """Return the same for a record that is not there yet."""
+        return self._picks(connection, [], [])
+
+    def again(self, connection: Connection | None, typed: Typed) -> Picks:
+        """Return what was chosen on a form that was not saved."""
+        chosen, was = self._sent(typed)
+        if connection is None:
+            known = [(Option(each, each), True) for each in chosen]
+            return Picks(self.number, self.label, known, was, "", self.refused)
+        return self._picks(connection, chosen, was)
+
+    def _sent(self, typed: Typed) -> tuple[list[str], list[str]]:
+        names = (f"picks-{self.number}", f"picks-{self.number}-was")
+        chosen, was = ([v for v in typed.getlist(name) if v] for name in names)
+        return list(dict.fromkeys(chosen)), list(dict.fromkeys(was))
+
+    def _picks(
+        self, connection: Connection, chosen: Sequence[str], was: list[str]
+    ) -> Picks:
+        plan = self._plan
+        first = plan.first(connection, SHORT + 1) if self.may_add else []
+        is_cut = len(first) > SHORT or (self.may_add and plan.is_long)
+        first = first[:SHORT]
+        known = {option.value for option in first}
+        missing = [self._parts(each) for each in chosen if each not in known]
+        named = plan.of_keys(connection, [each for each in missing if each])
+        named.sort(key=lambda option: option.title.casefold())
+        options = [*named, *first]
+        home = f"{list_address(self.parent.name)}/picks/{self.number}"
+        return Picks(
+            number=self.number,
+            label=self.label,
+            options=[(option, option.value in chosen) for option in options],
+            was=was,
+            address=home if is_cut else "",
+            refused=self.refused,
+        )
+
+    def _parts(self, word: str) -> tuple[Any, ...]:
+        """Return the values that refer to a chosen record; () for what is no word."""
+        try:
+            found = values_of(self.site, self.target, self.far.referred, word)
+        except (ValueError, ArithmeticError):
+            return ()
+        return tuple(found.values())
+
+    def _chosen(self, connection: Connection, values: Mapping[str, Any]) -> list[str]:
+        """Return the words that stand for the chosen records within reach."""
+        rows = self.reach.rows(self.pages.table)
+        ends = self.reach.rows(self.target.table)
+        belongs = self._belongs(values)
+        joined = [
+            rows.c[ours] == ends.c[theirs]
+            for ours, theirs in zip(self.far.columns, self.far.referred, strict=True)
+        ]
+        matches = [rows.c[name] == bindparam(f"p_{name}") for name in belongs]
+        statement = (
+            select(*[type_coerce(ends.c[k], NullType()) for k in self.far.referred])
+            .select_from(rows.join(ends, and_(*joined)))
+            .where(*matches)
+            .limit(MOST_CHOSEN + 1)
+        )
+        bound = {f"p_{name}": value for name, value in belongs.items()}
+        found = self.reach.run(connection, statement, bound)
+        return [encode_key(tuple(row)) for row in found]
+
+    def _belongs(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        pairs = zip(self.near.columns, self.near.referred, strict=True)
+        return {ours: values[theirs] for ours, theirs in pairs}
+
+    def lock(self, connection: Connection, key: Mapping[str, Any]) -> None:
+        """Lock nothing: what others choose meanwhile is no conflict."""
+
+    def save(
+        self,
+        connection: Connection,
+        values: Mapping[str, Any],
+        typed: Typed,
+        recording: Recording,
+    ) -> None:
+        """Save what was chosen for the record with these values. Raises RowsRefused when
+        something cannot be."""
+        self.refused = []
+        if f"picks-{self.number}-was" not in typed:
+            return
+        chosen, was = self._sent(typed)
+        present = self._chosen(connection, values)
+        added = [each for each in chosen if each not in was and each not in present]
+        gone = [each for each in was if each not in chosen and each in present]
+        belongs = self._belongs(values)
+        for each in gone:
+            self._take_away(connection, belongs, self._parts(each), recording)
+        parts = {each: self._parts(each) for each in added}
+        wanted = [each for each in parts.values() if each]
+        known = {
+            option.value: option.title
+            for option in self._plan.of_keys(connection, wanted)
+        }
+        for each in added:
+            if each not in known or not self.may_add:
+                self.refused.append(str(_("Choose one of the list.")))
+            else:
+                self._choose(connection, belongs, parts[each], recording)
+        if self.refused:
+            raise RowsRefused
+
+    def _choose(
+        self,
+        connection: Connection,
+        belongs: Mapping[str, Any],
+        parts: tuple[Any, ...],
+        recording: Recording,
+    ) -> None:
+        whole: Typed = MultiDict()
+        held = {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
+        for key, value in held.items():
+            whole.setlist(key, [self.pages.fields[key].to_text(value)])
+        try:
+            outcome = self.saver.add(connection, whole)
+        except DBAPIError as error:
+            if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+                raise
+            told = meaning(error)
+            self.refused.append(
+                _("The database does not allow this: %(rule)s.", rule=told.rule)
+            )
+            raise RowsRefused from error
+        except (LeavesReach, OutOfReach):
+            self.refused.append(str(_("Your roles do not allow this.")))
+            return
+        except Broken as broken:
+            self.refused.append(str(broken.rule.message))
+            return
+        if not outcome.key and outcome.form.errors:
+            self.refused += [str(each[1]) for each in outcome.form.mistakes()]
+            return
+        self._tell(connection, "add", held, recording)
+
+    def _take_away(
+        self,
+        connection: Connection,
+        belongs: Mapping[str, Any],
+        parts: tuple[Any, ...],
+        recording: Recording,
+    ) -> None:
+        held = {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
+        try:
+            self._tell(connection, "delete", held, recording)
+            if self.may_delete:
+                self.reach.delete(connection, self.pages.table, held)
+                return
+        except OutOfReach:
+            pass
+        self.refused.append(str(_("Your roles do not allow this.")))
+        raise RowsRefused
+
+    def _tell(
+        self,
+        connection: Connection,
+        kind: str,
+        held: Mapping[str, Any],
+        recording: Recording,
+    ) -> None:
+        owners: Owners = owners_of(self.site, connection, self.pages, held)
+        word = encode_key([held[key] for key in self.far.columns])
+        named = self._plan.of_keys(connection, [self._parts(word)])
+        title = named[0].title if named else ""
+        key = encode_key(list(held.values()))
+        recording.mean(
+            actor(), Deed(kind, self.pages.name, key).entitled(title, owners)
+        )
