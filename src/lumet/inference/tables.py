@@ -180,6 +180,7 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
         not subject.answers.get((subject.table.name, column.name, "hidden"))
         and subject.answer(column.name, "kind") not in ("long text", "json", "other")
         and not is_stamp(column)
+        and not _marks_deleted(subject, column)
         and (profile is None or profile.empty < 0.9)
     )
 
@@ -348,15 +349,17 @@ def soft_delete_of(subject: Subject) -> Choice | None:
     """A column that is named for what was deleted marks it: `deleted_at`, which can be
     empty, or `is_deleted`."""
     for column in subject.table.columns:
-        words = split_words(column.name)
-        kind = subject.answer(column.name, "kind")
-        if kind in ("date", "moment") and column.nullable:
-            is_mark = words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
-        else:
-            is_mark = kind == "yes/no" and words in (["is", "deleted"], ["deleted"])
-        if is_mark and not subject.table.is_view:
+        if _marks_deleted(subject, column) and not subject.table.is_view:
             return Choice(column.name, "marks what is deleted, by its name", 0.8)
     return None
+
+
+def _marks_deleted(subject: Subject, column: Column) -> bool:
+    words = split_words(column.name)
+    kind = subject.answer(column.name, "kind")
+    if kind in ("date", "moment") and column.nullable:
+        return words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
+    return kind == "yes/no" and words in (["is", "deleted"], ["deleted"])
 
 
 def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
@@ -371,6 +374,8 @@ def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
             words = split_words(columns[0])
             stem = words[:-1] if len(words) > 1 and words[-1] in KEY_WORDS else words
             value["label"] = f"{plural} ({label_from(stem).lower()})"
+            if stem == ["parent"] and name == subject.table.name:
+                value["label"] = f"{plural} below"
         values.append(value)
     joined = _chosen(subject, name, references, values)
     if joined is not None:

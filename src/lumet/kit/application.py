@@ -32,6 +32,7 @@ from .errors import CannotStart
 from .files import EXTENSION as UPLOADS
 from .formats import is_language, moment_text
 from .pages import (
+    delete_views,
     entry_views,
     file_views,
     history_views,
@@ -147,6 +148,7 @@ def build(
         page_views,
         list_views,
         entry_views,
+        delete_views,
         record_views,
         file_views,
         history_views,

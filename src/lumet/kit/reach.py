@@ -430,6 +430,20 @@ class Reach:
         result = self._execute(connection, statement, **{VERIFIED: True})
         return result.rowcount > 0
 
+    def mark(
+        self,
+        connection: Connection,
+        table: Table,
+        key: Mapping[str, Any],
+        values: Mapping[Column[Any], Any],
+    ) -> bool:
+        """Mark the record with this key as deleted, or no more, by writing `values`;
+        tell whether there was one. Raises OutOfReach when the user may not delete it."""
+        self._refuse_beyond(connection, table, key, "delete", {})
+        statement = update(table).where(_is(table, key)).values(dict(values))
+        result = self._execute(connection, statement, **{VERIFIED: True})
+        return result.rowcount > 0
+
     def _refuse_beyond(
         self,
         connection: Connection,

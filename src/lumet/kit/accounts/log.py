@@ -24,10 +24,12 @@ KINDS = (
     "add",
     "edit",
     "delete",
+    "restore",
     "export",
     "account",
     "look",
 )
+MARKED = "marked as deleted"  # words of a delete that can be taken back
 IDS_AT_ONCE = 500  # in one statement
 LONGEST_TEXT = 20_000  # characters of a value that can be put back
 LONGEST_VALUE = 500  # characters of a value in the log

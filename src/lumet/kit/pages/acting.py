@@ -9,7 +9,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.log import Deed, recorded
+from ..accounts.log import MARKED, Deed, recorded
 from ..reach import LeavesReach, OutOfReach
 from .browsing import Browsing
 from .deleting import beyond_delete, consequences
@@ -139,6 +139,8 @@ class Acting:
             entered = self.pages.enters(self.reach, roles, is_new=False)
             allowed = self.column in entered
             return "" if allowed else str(_("Your roles do not allow this."))
+        if self.pages.soft_delete:
+            return ""
         found = consequences(
             self.browsing.site, connection, self.pages, self.reach, record, key
         )
@@ -156,12 +158,16 @@ class Acting:
         name, site = self.pages.name, self.browsing.site
         owners = owners_of(site, connection, self.pages, record.values)
         if not self.column:
-            if beyond_delete(site, connection, self.pages, self.reach, key):
+            is_marked = bool(self.pages.soft_delete)
+            if not is_marked and beyond_delete(
+                site, connection, self.pages, self.reach, key
+            ):
                 return str(_("Your roles do not allow this.")), None
-            self.reach.delete(connection, self.pages.table, key)
+            self.saver.remove(connection, key)
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
-            told = Deed("delete", name, segment, changes=gone)
+            words = MARKED if is_marked else ""
+            told = Deed("delete", name, segment, words=words, changes=gone)
             return "", told.entitled(record.title, owners)
         try:
             seen = self.saver.stored(connection, key).seen

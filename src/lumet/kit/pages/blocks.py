@@ -11,7 +11,8 @@ from sqlalchemy import Connection
 
 from ..reach import Reach
 from .checking import is_single
-from .listing import Asked, Count, Line, Sorting, Through, list_plan, read_sort
+from .lines import Line
+from .listing import Asked, Count, Sorting, Through, list_plan, read_sort
 from .listing import is_sortable as can_be_sorted
 from .model import Reference, Related, TablePages
 from .record import Record

@@ -8,7 +8,15 @@ from typing import Any, NamedTuple
 from urllib.parse import quote_plus, urlencode
 
 from flask_babel import gettext as _
-from sqlalchemy import ColumnElement, Connection, func, literal_column, type_coerce
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    bindparam,
+    func,
+    literal_column,
+    select,
+    type_coerce,
+)
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
@@ -20,8 +28,13 @@ from ..reach import Reach
 from ..times import DateField, MomentField
 from .beginnings import find_beginnings
 from .keyset import bound_keys
+from .lines import Branch, Line
 from .listing import (
+    BRANCH,
+    ONLY,
     PAGE_ROWS,
+    TOP,
+    WITH,
     Asked,
     Count,
     ListPlan,
@@ -43,11 +56,12 @@ from .sifting import (
     shape_of,
     sift_values,
 )
-from .site import Site, list_address, lower_first
+from .site import Site, key_values, list_address, lower_first
+from .trees import own_reference
 
 SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200
-TABLE, CARDS, GROUPS, CHART = "table", "cards", "groups", "chart"
+TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
 FILTER, VIEWS, COLUMNS, OUT = "filter", "views", "columns", "out"
 PANELS = (FILTER, VIEWS, COLUMNS, OUT)  # what opens above the list
@@ -60,6 +74,8 @@ _POSITION = (
     "skip",
     "panel",
     "counted",
+    "as-piece",
+    "level",
 )  # not what one sees
 
 
@@ -134,6 +150,9 @@ class Browsing:
     sifts: list[Sift] = field(init=False)
     words: list[str] = field(init=False)
     among: Sequence[tuple[Any, ...]] = field(init=False, default=())
+    deleted: str = field(init=False)
+    under: str = field(init=False)  # the key of the record whose branch it is
+    above: dict[str, Any] = field(init=False, default_factory=dict)
     sorting: Sorting = field(init=False)
     columns: tuple[str, ...] | None = field(init=False)
     size: int = field(init=False)
@@ -166,6 +185,9 @@ class Browsing:
         self.columns = tuple(dict.fromkeys(listed)) or None
         size = given.get("rows", PAGE_ROWS, type=int)
         self.size = size if size in SIZES else PAGE_ROWS
+        deleted = given.get("deleted", "") if self.pages.soft_delete else ""
+        self.deleted = deleted if deleted in (WITH, ONLY) else ""
+        self.under = given.get("under", "")
         panel = given.get("panel", "")
         self.panel = panel if panel in PANELS else ""
         first = next(iter(self.known.ways))
@@ -184,6 +206,7 @@ class Browsing:
             CARDS: str(_("Cards")),
             GROUPS: str(_("Groups")),
             CHART: str(_("Chart")),
+            TREE: str(_("Tree")),
         }
         return Known(
             columns=columns,
@@ -206,8 +229,13 @@ class Browsing:
 
     def _ways(self, groups: Sequence[str]) -> list[str]:
         """Return the arrangements: those decided, else what fits the columns."""
-        decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART)
-        return [way for way in decided if groups or way in (TABLE, CARDS)] or [TABLE]
+        decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART, TREE)
+        fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
+        if own_reference(self.pages) and self.pages.seen_by(
+            self.reach, [self.pages.below]
+        ):
+            fitting.add(TREE)
+        return [way for way in decided if way in fitting] or [TABLE]
 
     @property
     def nouns(self) -> Nouns:
@@ -273,12 +301,17 @@ class Browsing:
     @property
     def is_narrowed(self) -> bool:
         """Tell whether a search or a filter leaves something out."""
-        return bool(self.sifts or self.words)
+        return bool(self.sifts or self.words or self.deleted == ONLY)
+
+    @property
+    def is_tree(self) -> bool:
+        """Tell whether the rows stand below each other: not those of a search."""
+        return self.arrangement == TREE and not self.is_narrowed
 
     @property
     def bound(self) -> dict[str, Any]:
         """What the statement binds."""
-        filters = sift_values(self.sifts)
+        filters = sift_values(self.sifts) | self.above
         if self.among:
             return {**filters, "among": bound_keys(self.among)}
         return {**filters, **word_values(self.words)}
@@ -287,16 +320,54 @@ class Browsing:
     def asked(self) -> Asked:
         """What the statement of the list depends on, beyond its order."""
         words = 0 if self.among else len(self.words)
-        return Asked(self.columns, shape_of(self.sifts), words, bool(self.among))
+        return Asked(
+            self.columns,
+            shape_of(self.sifts),
+            words,
+            bool(self.among),
+            self.deleted,
+            (BRANCH if self.under else TOP) if self.is_tree else "",
+        )
+
+    def branch(self, connection: Connection, lines: Sequence[Line]) -> Branch | None:
+        """Return how the rows stand in a tree; None where they do not."""
+        if not self.is_tree:
+            return None
+        keys = [
+            tuple(key_values(self.site, self.pages, line.key).values())
+            for line in lines
+            if line.key
+        ]
+        openable = self.plan().openable(connection, keys)
+        level = max(0, self.arguments.get("level", 0, type=int))
+        home = self.address("under")
+        address = f"{home}{'&' if '?' in home else '?'}under=*"
+        return Branch(level, openable, address, str(_("Open %(title)s", title="*")))
 
     def look(self, connection: Connection) -> None:
         """On a table with many rows find what the search begins, by the indexes there
         are; where nothing begins so, or everything is wanted, every text is looked
         into."""
+        if self.is_tree and self.under:
+            self.above = self._above(connection)
         if self.words and self.pages.begins and EVERYWHERE not in self.arguments:
             self.among = find_beginnings(
                 self.site, connection, self.pages, self.reach, self.search
             )
+
+    def _above(self, connection: Connection) -> dict[str, Any]:
+        """Return what a branch binds: the value by which records stand below its own;
+        what no record has, where that is not within reach."""
+        reference = self.pages.lookups[self.pages.below]
+        rows = self.reach.rows(self.pages.table)
+        try:
+            key = key_values(self.site, self.pages, self.under)
+        except (ValueError, ArithmeticError):
+            return {"p0": None}
+        matches = [rows.c[name] == bindparam(f"k_{name}") for name in key]
+        statement = select(rows.c[reference.referred[0]]).where(*matches)
+        bound = {f"k_{name}": value for name, value in key.items()}
+        return {"p0": self.reach.run(connection, statement, bound).scalar()}
 
     def plan(self) -> ListPlan:
         """Return the plan of the list, which others use too."""
@@ -342,6 +413,7 @@ class Browsing:
             for key in self.choosable()
             for operator in operators(self.pages.fields[key])
         }
+        own.add("deleted")
         return [(key, value) for key, value in self.hidden() if key not in own]
 
     def marks(self, connection: Connection) -> list[Mark]:
@@ -355,6 +427,18 @@ class Browsing:
             words = in_words(self.pages, sift, self.site.language, titles)
             without = self.address(sift.name)
             found.append(Mark(self.pages.label(sift.key), words, without))
+        if self.deleted:
+            shown = {WITH: _("shown as well"), ONLY: _("only they")}[self.deleted]
+            without = self.address("deleted")
+            found.append(Mark(str(_("Deleted ones")), str(shown), without))
+        if self.is_tree and self.under:
+            reference = self.pages.lookups[self.pages.below]
+            plan = lookup_plan(self.site, reference, self.reach)
+            above = self.above.get("p0")
+            option = plan.one(connection, above) if above is not None else None
+            label = self.pages.label(self.pages.below)
+            words = option.title if option else "–"
+            found.append(Mark(label, words, self.address("under")))
         return found
 
     def _titles(
@@ -421,7 +505,9 @@ class Browsing:
         """Return, for a list without rows, the filters without which there are some."""
         found = []
         for mark, sifts, words in self._each_less(connection):
-            asked = Asked(self.columns, shape_of(sifts), len(words))
+            asked = Asked(
+                self.columns, shape_of(sifts), len(words), deleted=self.deleted
+            )
             plan = list_plan(self.site, self.pages, self.reach, (), asked=asked)
             bound = {**sift_values(sifts), **word_values(words)}
             if plan.count(connection, bound=bound).number:

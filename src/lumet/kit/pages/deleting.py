@@ -19,7 +19,7 @@ from sqlalchemy import (
 )
 
 from ..reach import UNBOUNDED, Reach
-from .listing import list_plan
+from .listing import WITH, Asked, list_plan
 from .model import Reference, TablePages
 from .record import Record
 from .selection import Cell
@@ -307,7 +307,8 @@ def _hanging(
         reach.hides(pages.table.fullname, key) for key in reference.columns
     ):
         return Hanging(unseen, [])
-    plan = list_plan(site, pages, reach, pages.first, reference.columns)
+    asked = Asked(deleted=WITH)  # they refer all the same
+    plan = list_plan(site, pages, reach, pages.first, reference.columns, asked)
     page = plan.read(connection, size=NAMED, parent=parent)
     seen = plan.count(connection, parent).number
     if not seen:

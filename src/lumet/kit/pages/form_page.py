@@ -224,7 +224,9 @@ def _shown_beside(
     facts = {
         key: record.fact(key)
         for key in (chosen or pages.fields)
-        if key not in entered and (chosen or key in pages.read_only or key in pages.key)
+        if key not in entered
+        and (chosen or key in pages.read_only or key in pages.key)
+        and key != pages.soft_delete
     }
     return {key: fact for key, fact in facts.items() if fact is not None}
 

@@ -6,8 +6,9 @@ from itertools import takewhile
 from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
 
-from ..accounts.log import DONE, Entry, Wanted
+from ..accounts.log import DONE, MARKED, Entry, Wanted
 from ..reach import Reach
+from .blocks import is_seen
 from .form_page import PIECE, PUT_BACK
 from .model import TablePages
 from .record import record_plan
@@ -21,11 +22,14 @@ PAGE_CHANGES = 10
 @dataclass(frozen=True, slots=True)
 class Change:
     """One change of a record as its history shows it: the log's entry, the fields that
-    the user may see, and where the values before can be put back, "" for nowhere."""
+    the user may see, and where the values before can be put back, "" for nowhere; of a
+    row that belongs to the record, what it is called, and its title."""
 
     entry: Entry
     fields: list[tuple[str, str | None, str | None]]
-    put_back: str
+    put_back: str = ""
+    noun: str = ""
+    title: str = ""
 
 
 @blueprint.get("/t/<name>/r/<segment>/history")
@@ -44,21 +48,27 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     entered = set(pages.enters(within, roles, is_new=False)) if roles else set()
     may_edit = bool(entered) and pages.offers("edit")
     before = request.args.get("before", 0, type=int)
-    wanted = Wanted(table=name, key=segment)
+    wanted = Wanted(table=name, key=segment, with_rows=True)
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)
     address = record_address(name, segment)
     labels = _labels(pages, within)
-    own = list(takewhile(lambda each: each.deed.kind != "delete", found))
+
+    def is_of_now(each: Entry) -> bool:
+        is_own = (each.deed.table, each.deed.key) == (name, segment)
+        return not is_own or each.deed.kind != "delete" or each.deed.words == MARKED
+
+    own = list(takewhile(is_of_now, found))
     more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
+    told = Told(pages, within, segment, labels, entered if may_edit else set())
     return render_template(
         "_history.html" if PIECE in request.args else "history.html",
         pages=pages,
         record=record,
         address=address,
         changes=[
-            _change(each, labels, entered if may_edit else set(), address)
+            change
             for each in own[:PAGE_CHANGES]
-            if each.state == DONE
+            if each.state == DONE and (change := told.change(each)) is not None
         ],
         more=f"{address}/history?before={more}" if more else "",
     )
@@ -89,12 +99,57 @@ def _is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool
     )
 
 
-def _change(entry: Entry, labels: set[str], entered: set[str], address: str) -> Change:
-    fields = [
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What the history of one record may tell a user: the labels that are open, and the
+    columns that can be put back."""
+
+    pages: TablePages
+    within: Reach
+    segment: str
+    labels: set[str]
+    entered: set[str]
+
+    def change(self, entry: Entry) -> Change | None:
+        """Return a change as the history shows it; None where it may not."""
+        deed = entry.deed
+        if (deed.table, deed.key) != (self.pages.name, self.segment):
+            return self._of_row(entry)
+        fields = _fields(entry, self.labels)
+        can = deed.kind == "edit" and bool(self.entered & set(deed.texts))
+        address = record_address(self.pages.name, self.segment)
+        put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
+        return Change(entry, fields, put_back)
+
+    def _of_row(self, entry: Entry) -> Change | None:
+        """Return a change of a row that belongs to the record; None where the user does
+        not see all such rows, since the log does not know which of them."""
+        child = site().registry.pages.get(entry.deed.table)
+        if child is None or not self._sees_rows(child):
+            return None
+        joins = [r for r in self.pages.details if r.table == child.name and r.joins]
+        parts = joins[0].joined if joins else child.parsed_title.keys
+        is_open = all(_is_open(child, self.within, key) for key in parts)
+        fields = _fields(entry, _labels(child, self.within))
+        noun = str(joins[0].label if joins else child.singular)
+        title = entry.deed.title if is_open else ""
+        return Change(entry, fields, noun=noun, title=title)
+
+    def _sees_rows(self, child: TablePages) -> bool:
+        name = child.table.fullname
+        if not self.within.may("view", name):
+            return False
+        return self.within.rows(child.table) is child.table and any(
+            each.table == child.name
+            and each.is_part
+            and is_seen(child, each, self.within)
+            for each in self.pages.details
+        )
+
+
+def _fields(entry: Entry, labels: set[str]) -> list[tuple[str, str | None, str | None]]:
+    return [
         (label, before, after)
         for label, (before, after) in entry.deed.changes.items()
         if label in labels
     ]
-    can = entry.deed.kind == "edit" and bool(entered & set(entry.deed.texts))
-    put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
-    return Change(entry, fields, put_back)

@@ -27,7 +27,9 @@ from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
 from .exporting import FORMATS, WRITERS, Export
-from .listing import MOST_COUNTED, Count, ListPlan, Page
+from .form_page import PIECE
+from .lines import Page
+from .listing import MOST_COUNTED, Count, ListPlan
 from .lookups import fill_lookups
 from .model import TablePages
 from .sifting import preset_words
@@ -63,7 +65,8 @@ def show_list(name: str) -> ResponseReturnValue:
     kept = _kept()
     if not request.args and (query := kept.first_view(name)):
         return redirect(f"{list_address(name)}?{query}")
-    leave_list(name, request.query_string.decode())
+    if PIECE not in request.args:
+        leave_list(name, request.query_string.decode())
     browsing = Browsing(site(), pages, within, request.args, kept)
     template, found = "list.html", {}
     try:
@@ -85,6 +88,8 @@ def show_list(name: str) -> ResponseReturnValue:
             raise
         text = _("This takes too long here. Filter further, or sort by another column.")
         abort(503, description=text)
+    if PIECE in request.args and found.get("branch"):
+        template = "_branch.html"
     return render_template(
         template,
         pages=pages,
@@ -137,6 +142,7 @@ def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "totals": browsing.totals(connection, plan, count),
         "loosening": browsing.loosening(connection) if empty else [],
         "acts": _acts(browsing),
+        "branch": browsing.branch(connection, page.lines),
         "in_place": _in_place(browsing, plan),
         "most_rows": MOST_ROWS,
     }

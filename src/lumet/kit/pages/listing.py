@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any
 
-from markupsafe import Markup
 from sqlalchemy import (
     ColumnElement,
     Connection,
@@ -14,9 +13,14 @@ from sqlalchemy import (
     bindparam,
     func,
     literal,
+    not_,
+    or_,
     select,
+    type_coerce,
 )
+from sqlalchemy.types import NullType
 
+from ..addresses import encode_key
 from ..fields import (
     JsonField,
     LongTextField,
@@ -36,9 +40,10 @@ from .keyset import (
     read_place,
     write_place,
 )
+from .lines import Line, Page
 from .model import Order, Reference, TablePages
 from .searching import has_words, matchers
-from .selection import Cell, Selection, escape
+from .selection import Cell, Selection
 from .sifting import Shape, conditions
 from .site import Plan, Site, record_home
 
@@ -47,6 +52,8 @@ MOST_SORTED = 2  # columns in one order
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
 Through = tuple[()] | tuple[Reference, Reference]
+TOP, BRANCH = "top", "branch"  # parts of a tree
+WITH, ONLY = "with", "only"  # records marked as deleted
 TITLE = "title"  # the word that stands for the title in an address
 
 
@@ -54,66 +61,19 @@ TITLE = "title"  # the word that stands for the title in an address
 class Asked:
     """What a list is asked for beyond its order, as far as its statement depends on it:
     the columns it shows, the shape of its filters, how many words are searched, whether
-    it is read `among` keys that were found before."""
+    it is read `among` keys that were found before, what becomes of records marked as
+    deleted (left out, WITH them, ONLY they), which part of a tree it has: TOP, what
+    stands below no other, or BRANCH, what stands below the one bound as `p0`."""
 
     columns: tuple[str, ...] | None = None
     shape: Shape = ()
     words: int = 0
     among: bool = False
+    deleted: str = ""
+    part: str = ""
 
 
 ALL_ROWS = Asked()
-
-
-@dataclass(frozen=True, slots=True)
-class Line:
-    """One row of a list; `starts` are the beginnings of its cells as HTML."""
-
-    key: str
-    title: Cell
-    cells: list[Cell]
-    starts: list[str]
-
-    def row(self, form: str = "", acts: Sequence[tuple[str, str]] = ()) -> Markup:
-        """Return the row as HTML, with a box to choose it in the form of that name, and
-        with `acts`, addresses with `*` for the key and their labels. Not a template's
-        work: rows are most of a page."""
-        text, address, *_rest = self.title
-        said = escape(text)
-        box = ""
-        if form:
-            key = escape(self.key)
-            box = (
-                f'<input type="checkbox" form="{form}" name="row" value="{key}"'
-                f' aria-label="{said}">'
-            )
-        if address:
-            head = f'<a class="title" href="{escape(address)}">{said}</a>'
-        else:
-            head = f'<span class="title">{said}</span>'
-        cells = zip(self.starts, self.cells, strict=False)
-        rest = "".join([f"{start}{cell.__html__()}</td>" for start, cell in cells])
-        if acts and self.key:
-            links = [
-                f'<a href="{address.replace("*", self.key)}">{label}</a>'
-                for address, label in acts
-            ]
-            rest += f'<td class="row-acts">{" ".join(links)}</td>'
-        return Markup(f"<tr><td>{box}{head}</td>{rest}</tr>\n")
-
-
-@dataclass(frozen=True, slots=True)
-class Page:
-    """One page of a list. `begin` and `end` are the places before and behind it, empty
-    where nothing is."""
-
-    lines: list[Line]
-    begin: str = ""
-    end: str = ""
-
-    def body(self, form: str = "", acts: Sequence[tuple[str, str]] = ()) -> Markup:
-        """Return the rows as HTML, as `Line.row` does."""
-        return Markup("".join([line.row(form, acts) for line in self.lines]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,6 +164,14 @@ class ListPlan(Plan):
             self.selection.base.c[key] == bindparam(f"p{place}")
             for place, key in enumerate(by)
         ]
+        base = self.selection.base
+        if pages.soft_delete and asked.deleted != WITH:
+            alive = pages.is_alive(base)
+            self._where.append(not_(alive) if asked.deleted == ONLY else alive)
+        if asked.part == TOP:
+            self._where.append(self._is_top(pages))
+        elif asked.part == BRANCH:
+            self._where.append(base.c[pages.below] == bindparam("p0"))
         if through:
             self._where.append(self._is_joined(site, *through))
         postgresql = site.database.engine.dialect.name == "postgresql"
@@ -218,6 +186,39 @@ class ListPlan(Plan):
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         # titles that are searched stand in joined tables; else those cost for nothing
         self._counted = self.selection.source if asked.words else self.selection.base
+
+    def _is_top(self, pages: TablePages) -> ColumnElement[bool]:
+        """Return the condition that a record stands below no other within reach."""
+        base = self.selection.base
+        above = self.reach.rows(pages.table).alias("above")
+        (referred,) = pages.lookups[pages.below].referred
+        below = base.c[pages.below]
+        held = select(literal(1)).select_from(above).where(above.c[referred] == below)
+        return or_(below.is_(None), not_(held.exists()))
+
+    def openable(
+        self, connection: Connection, keys: Sequence[tuple[Any, ...]]
+    ) -> set[str]:
+        """Return those of some keys, as addresses have them, below whose records others
+        stand."""
+        if not keys:
+            return set()
+        pages = self.pages
+        base = self.reach.rows(pages.table)
+        below = self.reach.rows(pages.table).alias("below")
+        (referred,) = pages.lookups[pages.below].referred
+        held = select(literal(1)).select_from(below)
+        held = held.where(below.c[pages.below] == base.c[referred])
+        if pages.soft_delete:
+            held = held.where(pages.is_alive(below))
+        raw = [type_coerce(base.c[key], NullType()) for key in pages.key]
+        statement = (
+            select(*raw)
+            .select_from(base)
+            .where(among_keys(base, pages.key, "keys"), held.exists())
+        )
+        found = self.reach.run(connection, statement, {"keys": bound_keys(keys)})
+        return {encode_key(tuple(row)) for row in found}
 
     def _is_joined(
         self, site: Site, near: Reference, far: Reference

@@ -69,6 +69,7 @@ class LookupPlan(Plan):
         referred: str | tuple[str, ...],
         given: Sequence[str] = (),
         where: str = "",
+        with_deleted: bool = True,
     ) -> None:
         self.reach = reach
         self._site = site
@@ -87,6 +88,8 @@ class LookupPlan(Plan):
         order = [Order(key) for key in pages.parsed_title.keys]
         terms = [term for term, _, _ in selection.order_terms(order)]
         statement = selection.statement()
+        if pages.soft_delete and not with_deleted:
+            statement = statement.where(pages.is_alive(selection.base))
         for key in given:
             matches = selection.base.c[key] == bindparam(f"given_{key}")
             statement = statement.where(matches)
@@ -248,15 +251,26 @@ def lookup_plan(
     where: str = "",
     *,
     is_whole: bool = False,
+    with_deleted: bool = True,
 ) -> LookupPlan:
     """Return the plan that finds what `reference` refers to, built when first wanted: by
-    the first of its columns, or, as a `whole`, by all of them."""
+    the first of its columns, or, as a `whole`, by all of them; `with_deleted`: also what
+    is marked as deleted."""
     referred = reference.referred if is_whole else reference.referred[0]
-    key = ("lookup", reference.target, referred, tuple(given), where, reach.shape)
     pages = site.registry[reference.target]
+    left_out = bool(pages.soft_delete) and not with_deleted
+    key = (
+        "lookup",
+        reference.target,
+        referred,
+        tuple(given),
+        where,
+        left_out,
+        reach.shape,
+    )
 
     def build() -> LookupPlan:
-        return LookupPlan(site, pages, reach, referred, given, where)
+        return LookupPlan(site, pages, reach, referred, given, where, with_deleted)
 
     plan = site.plan(key, build)
     assert isinstance(plan, LookupPlan)
@@ -291,7 +305,12 @@ class Lookup:
     def plan(self) -> LookupPlan:
         """Those that can be chosen."""
         return lookup_plan(
-            self.site, self.reference, self.reach, tuple(self.given), self.field.where
+            self.site,
+            self.reference,
+            self.reach,
+            tuple(self.given),
+            self.field.where,
+            with_deleted=False,
         )
 
     @property

@@ -10,14 +10,16 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     ForeignKeyConstraint,
+    FromClause,
     LargeBinary,
     Table,
     TypeDecorator,
     and_,
+    or_,
 )
 from werkzeug.datastructures import MultiDict
 
-from ..fields import LookupField, OtherField, ValueField
+from ..fields import LookupField, OtherField, ValueField, YesNoField
 from ..forms import RecordForm
 from ..reach import Reach, Role
 from .titles import Title, parse_title
@@ -247,6 +249,14 @@ class TablePages:
         """Return the column with this key."""
         column: Column[Any] = self.table.c[key]
         return column
+
+    def is_alive(self, rows: FromClause) -> ColumnElement[bool]:
+        """Return the condition that records, selected from `rows`, are not marked as
+        deleted."""
+        mark, shown = rows.c[self.soft_delete], self.fields.get(self.soft_delete)
+        if isinstance(shown, YesNoField):
+            return or_(mark.is_(None), mark == shown.parse("no"))
+        return mark.is_(None)
 
     def is_key(self, values: Mapping[str, Any]) -> ColumnElement[bool]:
         """Return the condition that a record has these values, by column."""

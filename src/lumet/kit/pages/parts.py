@@ -44,6 +44,8 @@ def parts_of(
         rows = reach.rows(child.table)
         pairs = list(zip(reference.columns, reference.referred, strict=True))
         matches = [rows.c[ours] == bindparam(f"p_{ours}") for ours, _its in pairs]
+        if child.soft_delete:
+            matches.append(child.is_alive(rows))
         bound = {f"p_{ours}": record.values[its] for ours, its in pairs}
         key = select(*[rows.c[name] for name in child.key]).where(*matches)
         row = reach.run(connection, key, bound).first()

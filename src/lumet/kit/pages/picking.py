@@ -102,9 +102,15 @@ class Picker:
     def _plan(self) -> LookupPlan:
         return lookup_plan(self.site, self.far, self.reach, is_whole=True)
 
+    @property
+    def _choosable(self) -> LookupPlan:
+        return lookup_plan(
+            self.site, self.far, self.reach, is_whole=True, with_deleted=False
+        )
+
     def find(self, search: str, skip: int) -> Found:
         """Return records to choose from, by words of their titles."""
-        return self._plan.find(search[:LONGEST_SEARCH], skip=skip)
+        return self._choosable.find(search[:LONGEST_SEARCH], skip=skip)
 
     def stored(self, connection: Connection, values: Mapping[str, Any]) -> Picks | None:
         """Return what is chosen on the form of a stored record; None for too many."""
@@ -133,13 +139,14 @@ class Picker:
     def _picks(
         self, connection: Connection, chosen: Sequence[str], was: list[str]
     ) -> Picks:
-        plan = self._plan
-        first = plan.first(connection, SHORT + 1) if self.may_add else []
-        is_cut = len(first) > SHORT or (self.may_add and plan.is_long)
+        choosable = self._choosable
+        first = choosable.first(connection, SHORT + 1) if self.may_add else []
+        is_cut = len(first) > SHORT or (self.may_add and choosable.is_long)
         first = first[:SHORT]
         known = {option.value for option in first}
         missing = [self._parts(each) for each in chosen if each not in known]
-        named = plan.of_keys(connection, [each for each in missing if each])
+        wanted = [each for each in missing if each]
+        named = self._plan.of_keys(connection, wanted)
         named.sort(key=lambda option: option.title.casefold())
         options = [*named, *first]
         home = f"{list_address(self.parent.name)}/picks/{self.number}"
@@ -210,7 +217,7 @@ class Picker:
         wanted = [each for each in parts.values() if each]
         known = {
             option.value: option.title
-            for option in self._plan.of_keys(connection, wanted)
+            for option in self._choosable.of_keys(connection, wanted)
         }
         for each in added:
             if each not in known or not self.may_add:

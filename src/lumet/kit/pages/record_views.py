@@ -1,29 +1,23 @@
-"""The pages of records: shown, with what refers to them, and deleted."""
+"""The pages of records: shown, with what refers to them."""
 
 from typing import Any
 from urllib.parse import parse_qsl
 
-from flask import abort, flash, redirect, render_template, request, url_for
+from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
-from flask_babel import gettext as _
-from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.kept import KeptChoices
-from ..accounts.log import Deed, Recording
 from ..reach import Reach
 from ..refusals import meaning
 from .blocks import Blocks
 from .browsing import Browsing
-from .deleting import beyond_delete, consequences
-from .entry_views import let_go
 from .form_page import PIECE, saver_of
 from .model import TablePages
 from .parts import parts_of
 from .record import Record, record_plan
 from .site import (
-    actor,
     add_address,
     left_list,
     record_address,
@@ -32,11 +26,9 @@ from .site import (
 )
 from .trees import path_above
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, owners_of, written
 
 __all__ = ["blueprint"]
 
-SEEN = "seen"  # the form field with the digest of what was seen of a record
 NEIGHBOUR_SECONDS = 1.0  # for finding the records before and behind
 
 
@@ -59,6 +51,9 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         home = record_address(name, segment)
         blocks = Blocks(site(), pages, within, record, home).all(connection)
         parts = parts_of(site(), connection, pages, within, record)
+        is_removed = saver_of(pages, within).is_removed(
+            connection, key_of(pages, segment)
+        )
         above = path_above(site(), connection, pages, within, dict(record.values))
         key = key_of(pages, segment)
         may = {
@@ -75,6 +70,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         record=record,
         blocks=blocks,
         parts=parts,
+        is_removed=is_removed,
         above=above,
         address=record_address(name, segment),
         may=may,
@@ -124,65 +120,3 @@ def _neighbours(
     home = record_home(pages.name)
     earlier, later = (home + each if each else "" for each in found)
     return earlier, later
-
-
-@blueprint.route("/t/<name>/r/<segment>/delete", methods=["GET", "POST"])
-def delete(name: str, segment: str) -> ResponseReturnValue:
-    """The question before a delete, with all that it would do."""
-    pages, within = pages_of(name, "delete")
-    key = key_of(pages, segment)
-    saver = saver_of(pages, within)
-    refused = ""
-    with site().database.reading() as connection:
-        record = _record(pages, within, connection, segment)
-        if not within.reaching(connection, pages.table, key, "delete"):
-            abort(403)
-        found = consequences(site(), connection, pages, within, record, key)
-        seen = saver.digest(connection, key)
-
-    def work(connection: Connection, recording: Recording) -> str:
-        within.lock(connection, pages.table, key)
-        if request.form.get(SEEN, "") not in ("", saver.digest(connection, key)):
-            return str(_("Somebody changed this record meanwhile. Look at it again."))
-        if beyond_delete(site(), connection, pages, within, key):
-            abort(403)
-        if not within.delete(connection, pages.table, key):
-            abort(404)
-        gone = {
-            fact.label: (str(fact.cell.text), None)
-            for _name, facts in record.sections
-            for fact in facts
-        }
-        told = Deed("delete", name, segment, changes=gone)
-        owners = owners_of(site(), connection, pages, record.values)
-        recording.mean(actor(), told.entitled(record.title, owners))
-        return ""
-
-    if request.method == "POST" and not found.forbids:
-        try:
-            refused = written(work)
-        except BrokenOff as error:
-            refused = error.message
-        except DBAPIError:
-            refused = str(
-                _("The database refused: something refers to this record. Nothing was "
-                  "deleted.")
-            )  # fmt: skip
-        else:
-            if not refused:
-                for column, value in record.values.items():
-                    if column in pages.fields:
-                        let_go(pages, column, value)
-                flash(_("%(title)s was deleted.", title=record.title))
-                home = left_list(name) if pages.listed else url_for(".front")
-                return redirect(home)
-    page = render_template(
-        "delete.html",
-        pages=pages,
-        record=record,
-        found=found,
-        refused=refused,
-        seen=seen,
-        address=record_address(name, segment),
-    )
-    return page, 409 if request.method == "POST" else 200

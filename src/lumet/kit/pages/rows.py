@@ -185,6 +185,8 @@ class RowsEditor:
         rows = self.reach.rows(self.pages.table)
         belongs = self.parent_values(values)
         matches = [rows.c[key] == bindparam(f"p_{key}") for key in belongs]
+        if self.pages.soft_delete:
+            matches.append(self.pages.is_alive(rows))
         first = [self.related.position] if self.related.position else []
         order = [rows.c[key] for key in dict.fromkeys([*first, *self.pages.key])]
         wanted = dict.fromkeys([*self.pages.key, *self.columns])

@@ -15,6 +15,7 @@ from sqlalchemy import (
     bindparam,
     func,
     literal,
+    not_,
     select,
     text,
 )
@@ -24,7 +25,7 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
-from ..fields import SecretField
+from ..fields import SecretField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
@@ -294,6 +295,35 @@ class Saver:
             [changed.get(name, key[name]) for name in self.pages.key]
         )
         return outcome
+
+    def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Delete the record with this key, or, where that was decided, mark it as
+        deleted; tell whether there was one. Raises OutOfReach when the user may not."""
+        table, mark = self.pages.table, self.pages.soft_delete
+        if not mark:
+            return self.reach.delete(connection, table, key)
+        shown = self.pages.fields.get(mark)
+        is_yes_no = isinstance(shown, YesNoField)
+        value = shown.parse("yes") if is_yes_no and shown else self._moment(mark)
+        written = {self.pages.column(mark): value, **self.stamped()}
+        return self.reach.mark(connection, table, key, written)
+
+    def restore(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Take the mark of a deleted record away; as `remove`."""
+        mark = self.pages.soft_delete
+        shown = self.pages.fields.get(mark)
+        is_yes_no = isinstance(shown, YesNoField)
+        value = shown.parse("no") if is_yes_no and shown else None
+        written = {self.pages.column(mark): value, **self.stamped()}
+        return self.reach.mark(connection, self.pages.table, key, written)
+
+    def is_removed(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Tell whether the record with this key is marked as deleted."""
+        if not self.pages.soft_delete:
+            return False
+        marked = select(literal(1)).where(self.pages.is_key(key))
+        marked = marked.where(not_(self.pages.is_alive(self.pages.table)))
+        return UNBOUNDED.run(connection, marked).first() is not None
 
     def digest(self, connection: Connection, key: Mapping[str, Any]) -> str:
         """Return a keyed digest of all that the record with this key holds, past the

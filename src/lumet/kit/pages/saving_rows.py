@@ -11,7 +11,7 @@ from sqlalchemy import Connection, bindparam, func, literal, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.log import Deed, Recording
+from ..accounts.log import MARKED, Deed, Recording
 from ..addresses import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
@@ -133,6 +133,8 @@ class RowsSaver:
         rows = self.reach.rows(self.pages.table)
         wanted = list(dict.fromkeys([*self.pages.key, *self.editor.columns, *belongs]))
         matches = [rows.c[name] == bindparam(f"p_{name}") for name in belongs]
+        if self.pages.soft_delete:
+            matches.append(self.pages.is_alive(rows))
         bound = {f"p_{name}": value for name, value in belongs.items()}
         statement = select(*[rows.c[name] for name in wanted]).where(*matches)
         found = self.reach.run(connection, statement, bound).all()
@@ -165,12 +167,16 @@ class RowsSaver:
             self.editor.messages[index] = str(message)
             return
         connection = turn.connection
-        if beyond_delete(self.site, connection, self.pages, self.reach, held.key):
+        is_marked = bool(self.pages.soft_delete)
+        if not is_marked and beyond_delete(
+            self.site, connection, self.pages, self.reach, held.key
+        ):
             raise OutOfReach("delete")
-        if not self.reach.delete(connection, self.pages.table, held.key):
+        if not self.saver.remove(connection, held.key):
             raise Gone
         del turn.held[own[KEY]]
-        turn.done.append(Deed("delete", self.pages.name, own[KEY]))
+        words = MARKED if is_marked else ""
+        turn.done.append(Deed("delete", self.pages.name, own[KEY], words=words))
 
     def _change(self, turn: _Turn, index: str, own: Typed) -> None:
         held = self._held(turn, own)

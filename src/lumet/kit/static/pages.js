@@ -360,6 +360,32 @@ for (const foot of document.querySelectorAll(".grid-in tfoot")) {
   tell();
 }
 
+// A tree: what stands below a row is read when it is opened.
+document.addEventListener("click", async (event) => {
+  const opener = event.target.closest("a[data-open]");
+  if (!opener || event.ctrlKey || event.metaKey || event.shiftKey) return;
+  event.preventDefault();
+  const row = opener.closest("tr");
+  const level = Number(opener.dataset.open);
+  const depth = (each) => Number(/level-(\d)/.exec(each.className)?.[1] ?? 0);
+  if (opener.getAttribute("aria-expanded") === "true") {
+    opener.setAttribute("aria-expanded", "false");
+    while (row.nextElementSibling && depth(row.nextElementSibling) >= Math.min(level, 9)) row.nextElementSibling.remove();
+    return;
+  }
+  const piece = new URL(opener.href);
+  piece.searchParams.set("as-piece", "1");
+  piece.searchParams.set("level", level);
+  opener.setAttribute("aria-busy", "true");
+  const answer = await fetch(piece, { credentials: "same-origin" });
+  if (!answer.ok || answer.redirected) return window.location.assign(opener.href);
+  const made = document.createElement("template");
+  made.innerHTML = await answer.text();
+  opener.removeAttribute("aria-busy");
+  opener.setAttribute("aria-expanded", "true");
+  row.after(...made.content.querySelectorAll("tr"));
+});
+
 // Charts: the numbers stand below in a table as well.
 for (const canvas of document.querySelectorAll("canvas[data-chart]")) {
   const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

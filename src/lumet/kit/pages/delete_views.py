@@ -1,0 +1,165 @@
+"""The pages that delete a record: what hangs on it is said first. Where records are only
+marked as deleted, they can be brought back."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from flask import abort, flash, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
+from flask_babel import gettext as _
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+
+from ..accounts.log import MARKED, Deed, Recording
+from ..reach import OutOfReach, Reach
+from .deleting import Consequences, beyond_delete, consequences
+from .entry_views import let_go
+from .form_page import saver_of
+from .model import TablePages
+from .record import Record, record_plan
+from .saving import Saver
+from .site import actor, left_list, record_address, site
+from .views import blueprint, key_of, pages_of
+from .writing import BrokenOff, owners_of, written
+
+__all__ = ["blueprint"]
+
+SEEN = "seen"  # the form field with the digest of what was seen of a record
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """A record that is to be deleted: with what hangs on it, and what was seen of it;
+    `is_kept`: it is marked alone, and can be brought back."""
+
+    record: Record
+    found: Consequences
+    seen: str
+    is_kept: bool
+
+
+@blueprint.route("/t/<name>/r/<segment>/delete", methods=["GET", "POST"])
+def delete(name: str, segment: str) -> ResponseReturnValue:
+    """The question before a delete, with all that it would do."""
+    pages, within = pages_of(name, "delete")
+    key = key_of(pages, segment)
+    saver = saver_of(pages, within)
+    asked = _look(pages, within, saver, key)
+    refused = ""
+    if request.method == "POST" and not asked.found.forbids:
+        refused = _delete(pages, within, saver, key, segment, asked)
+        if not refused:
+            if not asked.is_kept:
+                _let_files_go(pages, asked.record)
+            flash(_("%(title)s was deleted.", title=asked.record.title))
+            home = left_list(name) if pages.listed else url_for(".front")
+            return redirect(home)
+        asked = _look(pages, within, saver, key)  # somebody was quicker
+    page = render_template(
+        "delete.html",
+        pages=pages,
+        record=asked.record,
+        found=asked.found,
+        is_kept=asked.is_kept,
+        refused=refused,
+        seen=asked.seen,
+        address=record_address(name, segment),
+    )
+    return page, 409 if request.method == "POST" else 200
+
+
+def _look(
+    pages: TablePages, within: Reach, saver: Saver, key: dict[str, Any]
+) -> _Asked:
+    with site().database.reading() as connection:
+        record = record_plan(site(), pages, within).read(connection, key)
+        if record is None:
+            abort(404)
+        if not within.reaching(connection, pages.table, key, "delete"):
+            abort(403)
+        is_removed = saver.is_removed(connection, key)
+        is_kept = bool(pages.soft_delete) and not is_removed
+        found = Consequences()
+        if not is_kept:
+            found = consequences(site(), connection, pages, within, record, key)
+        return _Asked(record, found, saver.digest(connection, key), is_kept)
+
+
+def _delete(
+    pages: TablePages,
+    within: Reach,
+    saver: Saver,
+    key: dict[str, Any],
+    segment: str,
+    asked: _Asked,
+) -> str:
+    """Delete the record; return why it was not, "" when it was."""
+
+    def work(connection: Connection, recording: Recording) -> str:
+        within.lock(connection, pages.table, key)
+        if request.form.get(SEEN, "") not in ("", saver.digest(connection, key)):
+            return str(_("Somebody changed this record meanwhile. Look at it again."))
+        if asked.is_kept:
+            if not saver.remove(connection, key):
+                abort(404)
+        else:
+            if beyond_delete(site(), connection, pages, within, key):
+                abort(403)
+            if not within.delete(connection, pages.table, key):
+                abort(404)
+        _tell(connection, recording)
+        return ""
+
+    def _tell(connection: Connection, recording: Recording) -> None:
+        record = asked.record
+        facts = [fact for _name, held in record.sections for fact in held]
+        gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
+        words = MARKED if asked.is_kept else ""
+        told = Deed("delete", pages.name, segment, words=words, changes=gone)
+        owners = owners_of(site(), connection, pages, record.values)
+        recording.mean(actor(), told.entitled(record.title, owners))
+
+    try:
+        return written(work)
+    except BrokenOff as error:
+        return error.message
+    except DBAPIError:
+        text = _("The database refused: something refers to this record. Nothing was "
+                 "deleted.")  # fmt: skip
+        return str(text)
+
+
+def _let_files_go(pages: TablePages, record: Record) -> None:
+    for column, value in record.values.items():
+        if column in pages.fields:
+            let_go(pages, column, value)
+
+
+@blueprint.post("/t/<name>/r/<segment>/restore")
+def restore(name: str, segment: str) -> ResponseReturnValue:
+    """Bring back a record that was marked as deleted."""
+    pages, within = pages_of(name, "delete")
+    key = key_of(pages, segment)
+    if not pages.soft_delete:
+        abort(404)
+    saver = saver_of(pages, within)
+    asked = _look(pages, within, saver, key)
+
+    def work(connection: Connection, recording: Recording) -> None:
+        within.lock(connection, pages.table, key)
+        if not saver.is_removed(connection, key):
+            return
+        if not saver.restore(connection, key):
+            abort(404)
+        owners = owners_of(site(), connection, pages, asked.record.values)
+        told = Deed("restore", pages.name, segment)
+        recording.mean(actor(), told.entitled(asked.record.title, owners))
+
+    try:
+        written(work)
+    except BrokenOff as error:
+        abort(503, description=error.message)
+    except OutOfReach:
+        abort(403)
+    flash(_("%(title)s is there again.", title=asked.record.title))
+    return redirect(record_address(name, segment))
