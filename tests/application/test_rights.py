@@ -69,6 +69,8 @@ RULES = {
     "pages.related": "view",
     "pages.history": "view",
     "pages.choices": "view",
+    "pages.picks": "view",
+    "pages.restore": "delete",
     "pages.choose_columns": "view",
     "pages.act_on_several": "delete",
     "pages.save_view": "view",

@@ -114,8 +114,9 @@ LABEL_RULES: tuple[ColumnRule, ...] = (
 
 
 def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
-    """A key that numbers itself says nothing to a person. Example: `id` of a station."""
-    if column.automatic:
+    """A key that numbers itself says nothing to a person, unless it is a reference.
+    Example: `id` of a station."""
+    if column.automatic and subject.table.reference_of(column.name) is None:
         return Choice(True, "a number the database gives")
     return None
 

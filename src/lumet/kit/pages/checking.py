@@ -140,7 +140,8 @@ class Checks:
 
 
 def _fills_itself(column: Any) -> bool:
-    numbers_itself = column.primary_key and isinstance(column.type, Integer)
+    is_number = column.primary_key and isinstance(column.type, Integer)
+    numbers_itself = is_number and not column.foreign_keys
     return column.server_default is not None or bool(numbers_itself)
 
 

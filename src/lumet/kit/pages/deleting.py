@@ -22,8 +22,8 @@ from ..reach import UNBOUNDED, Reach
 from .listing import WITH, Asked, list_plan
 from .model import Reference, TablePages
 from .record import Record
-from .selection import Cell
-from .site import Site, lower_first
+from .selection import Cell, Selection
+from .site import Site, lower_first, record_home
 
 MOST_COUNTED = 1_000
 DEEPEST = 6  # relations that are followed from a record
@@ -103,7 +103,7 @@ def _look_deeper(
                 continue
             passed.add(further)
             below = site.registry[further.source]
-            hanging = _counted(connection, below, further, reach, held)
+            hanging = _counted(site, connection, below, further, reach, held)
             if hanging is None:
                 continue
             if further.on_delete == "cascade":
@@ -117,14 +117,15 @@ def _look_deeper(
 
 
 def _counted(
+    site: Site,
     connection: Connection,
     pages: TablePages,
     reference: Reference,
     reach: Reach,
     chosen: Select[Any],
 ) -> Hanging | None:
-    """Return how many records of a table refer to those that `chosen` selects; None when
-    none does."""
+    """Return how many records of a table refer to those that `chosen` selects, and some
+    of them; None when none does."""
 
     def count(table: FromClause | None, asking: Reach) -> int:
         inner = _referring(pages, reference, chosen, [literal(1)], table)
@@ -144,7 +145,36 @@ def _counted(
         seen = whole if rows is pages.table else count(rows, reach)
     if not seen:
         return Hanging(str(_("records you may not see")), [])
-    return Hanging(_words(pages, seen, whole > seen), [])
+    named = _some(site, connection, pages, reference, reach, chosen)
+    return Hanging(_words(pages, seen, whole > seen), named, seen > len(named))
+
+
+def _some(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reference: Reference,
+    reach: Reach,
+    chosen: Select[Any],
+) -> list[Cell]:
+    """Return a few of the records within reach that refer to those that `chosen`
+    selects."""
+    selection = Selection(site.registry, pages, reach, site.language)
+    title = selection.title_reader()
+    key = selection.key_reader() if pages.key else None
+    parents = chosen.subquery()
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    held = select(literal(1)).select_from(parents)
+    held = held.where(
+        *[selection.base.c[ours] == parents.c[its] for ours, its in pairs]
+    )
+    statement = selection.statement().where(held.exists()).limit(NAMED)
+    home = record_home(pages.name)
+    has_page = key is not None and not pages.for_lookups
+    return [
+        Cell(title(row) or "–", home + key(row) if has_page and key else "")
+        for row in UNBOUNDED.run(connection, statement, reach.bound)
+    ]
 
 
 def _words(pages: TablePages, seen: int, are_more: bool) -> str:

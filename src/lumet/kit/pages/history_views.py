@@ -128,7 +128,8 @@ class Told:
         if child is None or not self._sees_rows(child):
             return None
         joins = [r for r in self.pages.details if r.table == child.name and r.joins]
-        parts = joins[0].joined if joins else child.parsed_title.keys
+        ends = (*joins[0].columns, *joins[0].joined) if joins else ()
+        parts = ends or child.parsed_title.keys
         is_open = all(_is_open(child, self.within, key) for key in parts)
         fields = _fields(entry, _labels(child, self.within))
         noun = str(joins[0].label if joins else child.singular)

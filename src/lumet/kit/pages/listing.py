@@ -196,6 +196,30 @@ class ListPlan(Plan):
         held = select(literal(1)).select_from(above).where(above.c[referred] == below)
         return or_(below.is_(None), not_(held.exists()))
 
+    def stranded(self, connection: Connection, bound: Mapping[str, Any]) -> int:
+        """Return how many rows of a tree stand below none of those at its top, since the
+        data have circles; 0 where there are more than MOST_COUNTED to look at."""
+        pages = self.pages
+        rows = self.reach.rows(pages.table)
+        (referred,) = pages.lookups[pages.below].referred
+        alive = [pages.is_alive(rows)] if pages.soft_delete else []
+        whole = select(literal(1)).select_from(rows).where(*alive)
+        whole = whole.limit(MOST_COUNTED + 1)
+        counted = select(func.count()).select_from(whole.subquery())
+        number = int(self.reach.run(connection, counted).scalar_one())
+        if number > MOST_COUNTED:
+            return 0
+        place = type_coerce(self.selection.base.c[referred], NullType())
+        first = select(place.label("place")).select_from(self.selection.base)
+        reached = first.where(*self._where).cte("reached", recursive=True)
+        below = type_coerce(rows.c[pages.below], NullType())
+        further = select(type_coerce(rows.c[referred], NullType())).join_from(
+            rows, reached, below == reached.c.place
+        )
+        reached = reached.union(further.where(*alive))
+        known = select(func.count()).select_from(reached)
+        return number - int(self.reach.run(connection, known, bound).scalar_one())
+
     def openable(
         self, connection: Connection, keys: Sequence[tuple[Any, ...]]
     ) -> set[str]:

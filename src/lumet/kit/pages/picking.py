@@ -285,9 +285,12 @@ class Picker:
         recording: Recording,
     ) -> None:
         owners: Owners = owners_of(self.site, connection, self.pages, held)
-        word = encode_key([held[key] for key in self.far.columns])
-        named = self._plan.of_keys(connection, [self._parts(word)])
-        title = named[0].title if named else ""
+        titles = []
+        for end in (self.near, self.far):
+            plan = lookup_plan(self.site, end, self.reach, is_whole=True)
+            keys = [tuple(held[key] for key in end.columns)]
+            titles += [each.title for each in plan.of_keys(connection, keys)]
+        title = " · ".join(titles)
         key = encode_key(list(held.values()))
         recording.mean(
             actor(), Deed(kind, self.pages.name, key).entitled(title, owners)

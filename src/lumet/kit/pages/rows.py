@@ -148,6 +148,12 @@ class RowsEditor:
         sets = unique_sets(self.pages)
         return bool(self.position) and any(self.position in each for each in sets)
 
+    @property
+    def moves_keys(self) -> bool:
+        """Tell whether moving rows gives them other keys: what was the first one may be
+        another by now."""
+        return bool(self.position) and self.position in self.pages.key
+
     def entered_by(
         self, roles: tuple[Role, ...], with_parent: bool = False
     ) -> list[str]:
@@ -319,9 +325,6 @@ class RowsEditor:
     def _blank_form(self) -> RecordForm:
         form = self.saver.blank({})
         self._leave(form, self.columns)
-        for key, each in form.value_fields().items():
-            if key in self.pages.key and self.is_number(key):
-                each.placeholder = _("next")
         return form
 
     def _fill(self, connection: Connection, rows: list[Row], blank: Row | None) -> None:
@@ -358,6 +361,8 @@ class RowsEditor:
             if isinstance(each, ValueField):
                 each.name = row.name + key
                 each.spoken = self.pages.label(key)
+                if not row.key and self.counts(key):
+                    each.placeholder = _("next")
 
     def typed(self, typed: Typed) -> dict[str, Typed]:
         """Return what was typed by row: by the word that stands for it."""
@@ -385,8 +390,15 @@ class RowsEditor:
             not text or text == self._untouched[key] for key, text in texts.items()
         )
 
-    def is_number(self, key: str) -> bool:
-        """Tell whether a column counts: a number that refers to nothing."""
-        return key not in self.pages.lookups and isinstance(
-            self.pages.fields[key], IntegerField
+    def counts(self, key: str) -> bool:
+        """Tell whether a column counts the rows of a record: its place in their order,
+        or a number that is the rest of a key which begins with the record's own."""
+        is_rest = key in self.pages.key and set(self.reference.columns) < set(
+            self.pages.key
+        )
+        return (
+            (is_rest or key == self.position)
+            and key in self.columns
+            and key not in self.pages.lookups
+            and isinstance(self.pages.fields[key], IntegerField)
         )

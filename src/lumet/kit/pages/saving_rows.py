@@ -160,11 +160,7 @@ class RowsSaver:
 
     def _delete(self, turn: _Turn, index: str, own: Typed) -> None:
         held = self._held(turn, own)
-        entered = self.editor.entered_by(held.roles)
-        now = self.saver.digests(held.key, held.values, entered)
-        if any(own.get(name, text) != text for name, text in now.items()):
-            message = _("Somebody changed this row meanwhile.")
-            self.editor.messages[index] = str(message)
+        if self._is_changed(turn, index, own):
             return
         connection = turn.connection
         is_marked = bool(self.pages.soft_delete)
@@ -184,6 +180,8 @@ class RowsSaver:
             return
         if not held.roles:
             raise OutOfReach("edit")
+        if self.editor.moves_keys and self._is_changed(turn, index, own):
+            return
         self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
         outcome = self.saver.change(turn.connection, held.key, held.values, own)
         if not outcome.key:
@@ -192,6 +190,17 @@ class RowsSaver:
             told = Deed("edit", self.pages.name, own[KEY],
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
             turn.done.append(told)
+
+    def _is_changed(self, turn: _Turn, index: str, own: Typed) -> bool:
+        """Tell whether a row is not as its user saw it, which is said there."""
+        held = self._held(turn, own)
+        entered = self.editor.entered_by(held.roles)
+        now = self.saver.digests(held.key, held.values, entered)
+        is_changed = any(own.get(name, text) != text for name, text in now.items())
+        if is_changed:
+            message = _("Somebody changed this row meanwhile.")
+            self.editor.messages[index] = str(message)
+        return is_changed
 
     def _is_touched(self, own: Typed, held: _Held) -> bool:
         """Tell whether anything in a stored row is not as its user saw it."""
@@ -220,9 +229,7 @@ class RowsSaver:
             is_new = text != shown.trace(held.values[position])
             if is_new and self.saver.is_seen(held.key, position, own):
                 is_new = False  # not touched by this user, moved by another
-            elif is_new and not self._saw(held, own):
-                message = _("Somebody changed this row meanwhile.")
-                self.editor.messages[index] = str(message)
+            elif is_new and self._is_changed(turn, index, own):
                 continue
             if is_new:
                 form = self.pages.filled({}, own)
@@ -238,12 +245,6 @@ class RowsSaver:
             for name in (position, SEEN + position):
                 own.poplist(name)
         return found
-
-    def _saw(self, held: _Held, own: Typed) -> bool:
-        """Tell whether the user saw the place in the order that a row has."""
-        position = self.editor.position
-        digests = self.saver.digests(held.key, held.values, [position])
-        return own.get(SEEN + position, "") == digests[SEEN + position]
 
     def _move(self, turn: _Turn, moved: Mapping[str, tuple[str, Any]]) -> None:
         """Give rows their new places in the order. Where each stands in another's way
@@ -304,8 +305,7 @@ class RowsSaver:
         for key, value in turn.belongs.items():
             whole.setlist(key, [self.pages.fields[key].to_text(value)])
         for key in dict.fromkeys([*self.pages.key, self.editor.position]):
-            is_empty = key in self.editor.columns and not whole.get(key)
-            if is_empty and self.editor.is_number(key):
+            if self.editor.counts(key) and not whole.get(key):
                 whole.setlist(key, [str(self._next(turn, key))])
         outcome = self.saver.add(turn.connection, whole)
         if not outcome.key:
