@@ -218,8 +218,8 @@ class EveryAddressTest(RightsCase):
             return {403}
         if endpoint == "pages.save_view" and not known:
             return {403}
-        if endpoint in ("pages.picture", "pages.file"):
-            return {404}  # no table here holds one
+        if endpoint in ("pages.picture", "pages.file", "pages.picks", "pages.restore"):
+            return {404}  # no table here has one
         if endpoint == "pages.related":
             return {200, 404} - ({404} if self.sees_details(held, table) else {200})
         if endpoint == "pages.choices":

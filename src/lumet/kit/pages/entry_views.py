@@ -46,7 +46,7 @@ from .model import TablePages
 from .record import record_plan
 from .rows import RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
-from .saving_rows import PartSaver, part_savers
+from .saving_rows import PartSaver, part_savers, saved_with
 from .site import (
     actor,
     key_values,
@@ -55,7 +55,7 @@ from .site import (
     site,
 )
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, told_of, written
+from .writing import BrokenOff, told_of
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 THEN = "save-then"  # the buttons that say where one goes behind a save
@@ -119,11 +119,11 @@ def _add(
     name, within = pages.name, saver.reach
     outcome = Outcome(saver.blank({}))
     editors = part_editors(pages, within)
+    rows = part_savers(editors)
 
     def work(connection: Connection, recording: Recording) -> Outcome:
         outcome = saver.add(connection, typed)
         if outcome.key:
-            rows = part_savers(editors)
             _save_rows(pages, within, connection, outcome.key, rows, typed, recording)
             told = told_of(pages, within, connection, outcome.key)
             deed = Deed("add", name, outcome.key, changes=outcome.changes)
@@ -132,7 +132,7 @@ def _add(
 
     status = 422
     try:
-        outcome = written(work)
+        outcome = saved_with(rows, work)
     except BrokenOff as error:
         outcome, status = typed_again(pages, saver, outcome, typed), 503
         outcome.refused.append(error.message)
@@ -355,7 +355,7 @@ def _save(
         return outcome
 
     try:
-        outcome = written(work)
+        outcome = saved_with(rows, work)
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)

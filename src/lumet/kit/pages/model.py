@@ -226,10 +226,17 @@ class TablePages:
         return self.takes(change) and change not in self.without
 
     def filled(
-        self, values: Mapping[str, Any], typed: MultiDict[str, str] | None = None
+        self,
+        values: Mapping[str, Any],
+        typed: MultiDict[str, str] | None = None,
+        spare: RecordForm | None = None,
     ) -> RecordForm:
-        """Return the form with stored `values`, and with what was typed over them."""
-        if self.lookups:
+        """Return the form with stored `values`, and with what was typed over them; a
+        `spare` form, of which nobody has need any more, is filled anew."""
+        if spare is not None:
+            form = spare
+            form.process(typed, data=dict(values))
+        elif self.lookups:
             form = self.form(data=dict(values))
             for key in self.lookups:
                 lookup = form._fields.get(key)

@@ -1,6 +1,5 @@
 """Saving a form: no update is lost, and every refusal comes back at its field."""
 
-import hashlib
 import hmac
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -70,6 +69,17 @@ class Outcome:
     replaced: dict[str, Any] = field(default_factory=dict)  # and what was there before
 
 
+@dataclass(slots=True)
+class Later:
+    """Changes of several records that are written together: their keys, and the values
+    by column; a form of which nobody has need any more."""
+
+    changes: list[tuple[dict[str, Any], dict[Column[Any], Any]]] = field(
+        default_factory=list
+    )
+    spare: RecordForm | None = None
+
+
 class Saver:
     """Reads and writes the records of one table through its form."""
 
@@ -85,6 +95,7 @@ class Saver:
         self.reach = reach
         self.checks = Checks(site, pages, reach)
         self._secret = secret.encode()
+        self._labels: dict[str, str] = {}
         adding = reach.holding("add", pages.table.fullname)
         self._added = pages.enters(reach, adding, is_new=True)
         self.entered = list(self._added)  # by the form that is read or saved
@@ -254,11 +265,14 @@ class Saver:
         key: Mapping[str, Any],
         values: Mapping[str, Any],
         typed: MultiDict[str, str],
+        later: Later | None = None,
     ) -> Outcome:
         """Save what was typed into the fields `entered` of the record with this key,
-        which is locked and holds `values`: as `edit` does, who finds them out."""
+        which is locked and holds `values`: as `edit` does, who finds them out. What is
+        to be written is added to `later`, where that is given, and not written yet."""
         mine, conflicts = self._compare(key, values, typed)
-        form = self.pages.filled(values, mine)
+        spare = later.spare if later is not None else None
+        form = self.pages.filled(values, mine, spare)
         form.is_new = False
         outcome = Outcome(form, conflicts=conflicts)
         is_valid = self.checks.is_valid(connection, form, self.entered, values, key)
@@ -272,16 +286,15 @@ class Saver:
         }
         if changed:
             self.pages.before_save(connection, changed, is_new=False)
-            self.reach.update(
-                connection,
-                self.pages.table,
-                key,
-                self._by_column(changed),
-                self.stamped(),
-            )
-            self._check_held(
-                connection, {**key, **{k: changed[k] for k in key if k in changed}}
-            )
+            written = self._by_column(changed)
+            if later is not None:
+                later.changes.append((dict(key), written))
+                later.spare = form
+            else:
+                table, stamped = self.pages.table, self.stamped()
+                self.reach.update(connection, table, key, written, stamped)
+                now = {**key, **{k: changed[k] for k in key if k in changed}}
+                self._check_held(connection, now)
             outcome.changes = self._told(
                 connection,
                 {name: (values.get(name), value) for name, value in changed.items()},
@@ -381,9 +394,15 @@ class Saver:
             return str(field_.show(value, self.site.default_language))
 
         return {
-            self.pages.label(name): (told(name, before), told(name, after))
+            self._label(name): (told(name, before), told(name, after))
             for name, (before, after) in changes.items()
         }
+
+    def _label(self, name: str) -> str:
+        """Return the label of a column: translated once, however many rows are told of."""
+        if name not in self._labels:
+            self._labels[name] = self.pages.label(name)
+        return self._labels[name]
 
     def _texts(
         self, before: Mapping[str, Any], changed: Mapping[str, Any]
@@ -427,7 +446,7 @@ class Saver:
         user saw without telling it, and nobody can make one up."""
         place = encode_key(tuple(key.values()))
         message = f"{self.pages.name}\0{place}\0{name}\0{text}".encode()
-        return hmac.new(self._secret, message, hashlib.sha256).hexdigest()[:24]
+        return hmac.digest(self._secret, message, "sha256").hex()[:24]
 
     def _digests(
         self, key: Mapping[str, Any], values: Mapping[str, Any]

@@ -15,13 +15,20 @@ from ..accounts.log import MARKED, Deed, Recording
 from ..addresses import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
+from .checking import unique_sets
 from .deleting import beyond_delete
+from .model import TablePages
 from .picking import Picker
 from .record import titles_where
 from .rows import GONE, KEY, RowsEditor, RowsRefused, Typed
-from .saving import SEEN, Broken, Gone, Outcome
+from .saving import SEEN, Broken, Gone, Later, Outcome
 from .site import actor
-from .writing import owners_of
+from .writing import owners_of, written
+
+
+class Unclear(Exception):
+    """One of several rows was refused: which of them shows when they are saved one by
+    one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +48,7 @@ class _Turn:
     connection: Connection
     belongs: Mapping[str, Any]
     held: dict[str, _Held]
+    later: Later | None = None  # what is written at once, where it can be
     done: list[Deed] = field(default_factory=list)
     titled: dict[str, str] = field(default_factory=dict)
     next: dict[str, int] = field(default_factory=dict)
@@ -56,6 +64,7 @@ class RowsSaver:
         self.editor = editor
         self.site, self.pages = editor.site, editor.pages
         self.reach, self.saver = editor.reach, editor.saver
+        self.one_by_one = False  # so that each refusal is known to be of its row
 
     def lock(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Lock the rows of the record with this key, before anything is read: what a
@@ -86,6 +95,7 @@ class RowsSaver:
         belongs = self.editor.parent_values(values)
         self._lock(connection, belongs)
         turn = _Turn(connection, belongs, self._read(connection, belongs))
+        turn.later = Later() if self._may_wait() else None
         gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
         kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
         new = {n: own for n, own in rows.items() if not own.get(KEY)}
@@ -95,10 +105,40 @@ class RowsSaver:
         for meant, act in ((gone, self._delete), (kept, self._change)):
             self._each(turn, meant, act)
         self._refuse_wrong()
+        self._write_later(turn)
         self._move(turn, moved)
         self._each(turn, new, self._add)
         self._refuse_wrong()
         self._tell(turn, recording)
+
+    def _may_wait(self) -> bool:
+        """Tell whether changes can be written together: where none depends on another,
+        nor the right to make it on the row."""
+        pages, name = self.pages, self.pages.table.fullname
+        holding = self.reach.holding("edit", name)
+        entered = {*self.editor.entered_by(holding)} - {self.editor.position}
+        return not (
+            self.one_by_one
+            or pages.held
+            or pages.stamps
+            or type(pages).before_save is not TablePages.before_save
+            or any(role.condition("edit", name) for role in holding)
+            or any(entered & set(columns) for columns in unique_sets(pages))
+        )
+
+    def _write_later(self, turn: _Turn) -> None:
+        """Write what waited: the changes of the same columns at once. Raises Unclear
+        where the database refuses one of them."""
+        grouped: dict[tuple[Any, ...], list[Any]] = {}
+        for key, values in turn.later.changes if turn.later is not None else ():
+            grouped.setdefault(tuple(values), []).append((key, values))
+        for changes in grouped.values():
+            try:
+                self.reach.update_all(turn.connection, self.pages.table, changes)
+            except DBAPIError as error:
+                if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+                    raise
+                raise Unclear from error
 
     def _refuse_wrong(self) -> None:
         if self.editor.failed or self.editor.messages:
@@ -183,9 +223,12 @@ class RowsSaver:
         if self.editor.moves_keys and self._is_changed(turn, index, own):
             return
         self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
-        outcome = self.saver.change(turn.connection, held.key, held.values, own)
+        connection = turn.connection
+        outcome = self.saver.change(connection, held.key, held.values, own, turn.later)
         if not outcome.key:
             self.editor.failed[index] = outcome
+            if turn.later is not None:
+                turn.later.spare = None  # it is shown again
         elif outcome.changes:
             told = Deed("edit", self.pages.name, own[KEY],
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
@@ -345,3 +388,17 @@ def part_savers(editors: Iterable[RowsEditor | Picker]) -> list[PartSaver]:
     return [
         RowsSaver(each) if isinstance(each, RowsEditor) else each for each in editors
     ]
+
+
+def saved_with(
+    parts: Iterable[PartSaver], work: Callable[[Connection, Recording], Outcome]
+) -> Outcome:
+    """Carry out `work` in one transaction, as `written` does; again, one by one, where
+    the database refused one of several rows."""
+    try:
+        return written(work)
+    except Unclear:
+        for each in parts:
+            if isinstance(each, RowsSaver):
+                each.one_by_one = True
+        return written(work)
