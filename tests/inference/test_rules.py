@@ -327,8 +327,8 @@ class TableTest(unittest.TestCase):
         self.assertEqual(
             decided(self.ALL, "station")["details/voyage"],
             [
-                {"by": "from_station", "label": "Voyages (from station)"},
-                {"by": "to_station", "label": "Voyages (to station)"},
+                {"by": "from_station", "label": "Voyages from here"},
+                {"by": "to_station", "label": "Voyages to here"},
             ],
         )
 

@@ -453,9 +453,9 @@ class _TableReader:
         if value == "" or self.table is None:
             return str(value)
         own = [
-            each.columns[0]
+            each.columns[-1]
             for each in self.table.references
-            if each.referred_table == self.table.name and len(each.columns) == 1
+            if each.referred_table == self.table.name
         ]
         what = f"{self.table.name} does not refer to itself by"
         return str(value) if self.checker.known(path, str(value), own, what) else None

@@ -8,7 +8,7 @@ from lumet.design.declaring import Declared
 from lumet.design.vocabulary import Entry
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
-from lumet.inference import columns, kinds, relations, tables, titles
+from lumet.inference import columns, details, kinds, relations, tables, titles
 from lumet.inference.references import (
     Found,
     find_keys,
@@ -177,7 +177,7 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         add(Choice(below, reason), "list", "below")
     for section, choice in tables.sections_of(subject).items():
         add(choice, "sections", section)
-    for detail, choice in tables.details_of_references(subject).items():
+    for detail, choice in details.details_of_references(subject).items():
         add(choice, "details", detail)
     for table, choice in _refers(subject).items():
         add(choice, "refers", table)

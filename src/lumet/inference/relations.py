@@ -18,6 +18,10 @@ _RECORDS = frozenset({"log", "history", "event", "audit", "reading", "measuremen
                       "change", "movement", "snapshot", "statistic", "trace", "check", "test"})  # fmt: skip
 _PARENT_WORDS = frozenset({"parent", "superior", "upper", "supervisor", "manager", "boss",
                            "part", "belong", "report", "group"})  # fmt: skip
+_BESIDE_WORDS = frozenset({"next", "previous", "prior", "successor", "predecessor", "replaced",
+                           "replace", "replacement", "twin", "pair", "partner", "spouse",
+                           "neighbour", "neighbor", "sibling", "copy", "copied", "original",
+                           "alias", "duplicate", "same", "linked", "related", "opposite"})  # fmt: skip
 _STAMPS = frozenset({"created", "updated", "modified", "changed", "added", "inserted", "by",
                      "at", "on", "since"})  # fmt: skip
 
@@ -111,21 +115,27 @@ def _says_nothing(table: Table, name: str) -> bool:
 
 def hierarchy_of(subject: Subject) -> str:
     """A table whose rows refer to others of its own is a tree: the column that names the
-    parent, "" where there is none. Where several do, the one that is named like one."""
+    parent, the last of several; "" where there is none. Where several references do, the
+    one that is named like it. What comes before, after or beside a record is not above
+    it. Example: `parent_id`, not `replaced_by`."""
     own = [
-        r.columns[0]
-        for r in subject.table.references
-        if r.referred_table == subject.table.name and len(r.columns) == 1
+        (reference, {word for name in reference.columns for word in plain_words(name)})
+        for reference in subject.table.references
+        if reference.referred_table == subject.table.name
     ]
-    named = [c for c in own if _PARENT_WORDS.intersection(plain_words(c))]
-    return (named or own or [""])[0]
+    named = [each for each, words in own if words & _PARENT_WORDS]
+    others = [each for each, words in own if not words & _BESIDE_WORDS]
+    found = named or others
+    return found[0].columns[-1] if found else ""
 
 
 def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None:
     """Rows that are nothing without their record are edited on its page. Points:
     deleted with it 1.5, its key begins with the record's 2, its name does 1.5, its
     name is that of a part 0.5, it counts lines 1, nobody else refers to it 0.5; from
-    2.5 on. Not logs, not many rows a record, nor rows that may belong to no record.
+    2.5 on. Not logs, not many rows a record, nor rows that may belong to no record. A
+    record that there is one of at most is edited there too, unless it is owned by
+    nothing and others refer to it.
     Example: `inspection_finding` on the page of its inspection."""
     child = subject.database.table(name)
     if name == subject.table.name or child.is_view:
@@ -135,17 +145,20 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         and _has_empty(subject, child, reference)
     ):
         return None
-    if _is_single(child, reference):
-        return Choice("in place", "a record has one of it at most", 0.85)
     own, words = subject.words, subject.about(name).words
+    others = [t for t, _ in subject.database.referring_to(name) if t.name != name]
+    key = child.primary_key
+    begins = len(words) > len(own) and words[: len(own)] == own
+    is_owned = begins or reference.on_delete == "cascade"
+    if _is_single(child, reference) and (
+        is_owned or not others or key == reference.columns
+    ):
+        return Choice("in place", "a record has one of it at most", 0.85)
     if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
         return None
     junction = junction_of(subject.about(name))
     if junction is not None and junction.is_pure:
         return None
-    others = [t for t, _ in subject.database.referring_to(name) if t.name != name]
-    key = child.primary_key
-    begins = len(words) > len(own) and words[: len(own)] == own
     key_begins = key[: len(reference.columns)] == reference.columns and (
         len(key) > len(reference.columns)
     )
@@ -158,7 +171,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         (0.5, "nobody else refers to it", not others),
     ]
     points = sum(weight for weight, _, holds in reasons if holds)
-    if others and not begins and reference.on_delete != "cascade":
+    if others and not is_owned:
         return None
     first = _first_parent(subject, child)
     if points < IN_PLACE or (first != subject.table.name and not begins):
@@ -168,9 +181,8 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
 
 
 def _is_single(child: Table, reference: Reference) -> bool:
-    """Tell whether a record has one row at most that is nothing by itself: its key is the
-    record's own."""
-    return child.primary_key == reference.columns
+    """Tell whether a record has one row at most: the reference is unique, or a key."""
+    return any(set(key) <= set(reference.columns) for key in _keys(child))
 
 
 def _has_empty(subject: Subject, child: Table, reference: Reference) -> bool:

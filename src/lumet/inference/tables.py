@@ -1,14 +1,11 @@
 """Questions about one table: its names, its title, its place, what its pages show."""
 
-from lumet.design.details import columns_of_its_own, joined_reference
-from lumet.design.vocabulary import EDIT_CHOSEN
-from lumet.facts.model import Column, Reference, Table
+from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_stamp
-from lumet.inference.relations import in_place, junction_of, position_of
+from lumet.inference.relations import in_place, junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
 from lumet.inference.titles import title_columns
 from lumet.inference.words import (
-    KEY_WORDS,
     TABLE_PREFIXES,
     label_from,
     nouns_of,
@@ -264,70 +261,6 @@ def _section(subject: Subject, column: Column, first: str) -> str:
     return name
 
 
-def details_of_references(subject: Subject) -> dict[str, Choice]:
-    """Every reference that points here is a block of related records; those edited in
-    place come first, then those deleted with the record. Example: inspections and
-    lights on the page of a station."""
-    found: dict[str, list[Reference]] = {}
-    for table, reference in subject.database.referring_to(subject.table.name):
-        if subject.answers[table.name, "include"].value and reference.referred_columns:
-            found.setdefault(table.name, []).append(reference)
-    choices = {name: _detail(subject, name, each) for name, each in found.items()}
-
-    def place(name: str) -> tuple[bool, bool, bool, str]:
-        edited, first = "edit" in choices[name].value, found[name][0]
-        guessed = (name, first.columns) in subject.found
-        return (not edited, first.on_delete != "cascade", guessed, name.casefold())
-
-    return {name: choices[name] for name in sorted(found, key=place)}
-
-
-def _chosen(
-    subject: Subject,
-    name: str,
-    references: list[Reference],
-    values: list[dict[str, object]],
-) -> Choice | None:
-    """Of a table that only joins, the other side is chosen on both. Example: vessels on
-    the form of a light, by `light_tender`."""
-    junction = junction_of(subject.about(name))
-    if junction is None or not junction.is_pure:
-        return None
-    child = subject.database.table(name)
-    for reference, value in zip(references, values, strict=True):
-        other = joined_reference(child, reference.columns)
-        if other is None or not set(reference.columns) <= set(junction.columns):
-            return None
-        if columns_of_its_own(child, other, reference.columns):
-            return None
-        answers = subject.answers
-        if (other.referred_table, "plural") not in answers:
-            return None
-        plural = answers[other.referred_table, "plural"].value
-        if len(references) > 1 or other.referred_table == subject.table.name:
-            words = [w for w in split_words(other.columns[0]) if w not in KEY_WORDS]
-            plural = f"{plural} ({label_from(words).lower()})" if words else plural
-        value["label"] = plural
-        value["edit"] = EDIT_CHOSEN
-    return Choice(values[0] if len(values) == 1 else values, junction.reason)
-
-
-def _leading(
-    subject: Subject, name: str, references: list[Reference]
-) -> tuple[int, Choice] | None:
-    """Of what joins a table with itself and says more, the rows whose key begins with
-    the record's are its own. Example: the components of a part."""
-    child = subject.database.table(name)
-    if junction_of(subject.about(name)) is None:
-        return None
-    for number, reference in enumerate(references):
-        leads = child.primary_key[: len(reference.columns)] == reference.columns
-        edited = in_place(subject, name, reference) if leads else None
-        if edited is not None:
-            return number, edited
-    return None
-
-
 def pages_of_table(subject: Subject) -> Choice | None:
     """What only joins two tables has no pages: its rows are chosen on theirs. What joins
     them with columns of its own, and is entered there, has no list. Example:
@@ -360,41 +293,3 @@ def _marks_deleted(subject: Subject, column: Column) -> bool:
     if kind in ("date", "moment") and column.nullable:
         return words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
     return kind == "yes/no" and words in (["is", "deleted"], ["deleted"])
-
-
-def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
-    plural = subject.answers[name, "plural"].value
-    values: list[dict[str, object]] = []
-    for reference in references:
-        columns = reference.columns
-        value: dict[str, object] = {
-            "by": columns[0] if len(columns) == 1 else list(columns)
-        }
-        if len(references) > 1 or name == subject.table.name:
-            words = split_words(columns[0])
-            stem = words[:-1] if len(words) > 1 and words[-1] in KEY_WORDS else words
-            value["label"] = f"{plural} ({label_from(stem).lower()})"
-            if stem == ["parent"] and name == subject.table.name:
-                value["label"] = f"{plural} below"
-        values.append(value)
-    joined = _chosen(subject, name, references, values)
-    if joined is not None:
-        return joined
-    if len(references) == 1:
-        edited = in_place(subject, name, references[0])
-        if edited is not None:
-            value = {**values[0], "edit": edited.value}
-            child = subject.database.table(name)
-            if place := position_of(child, references[0]):
-                value["position"] = place
-            return Choice(value, edited.reason, edited.confidence)
-    lead = _leading(subject, name, references)
-    if lead is not None:
-        number, edited = lead
-        named = {k: v for k, v in values[number].items() if k != "label"}
-        values[number] = {**named, "edit": edited.value}
-        return Choice(values, edited.reason, edited.confidence)
-    reason = (
-        "deleted with it" if references[0].on_delete == "cascade" else "refers to it"
-    )
-    return Choice(values[0] if len(values) == 1 else values, reason)

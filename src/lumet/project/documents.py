@@ -32,7 +32,15 @@ from lumet.design.vocabulary import (
 )
 from lumet.evidence.spellings import SPELLINGS
 from lumet.expressions.conditions import FUNCTIONS
-from lumet.inference import columns, kinds, references, relations, tables, titles
+from lumet.inference import (
+    columns,
+    details,
+    kinds,
+    references,
+    relations,
+    tables,
+    titles,
+)
 from lumet.inference.likeness import likeness
 from lumet.project.surveyfile import FORMAT, Survey
 
@@ -107,7 +115,8 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
      (tables.columns_of_list, tables.order_of_list)),
     ("Sections", "How a form and a record are divided.", (tables.sections_of,)),
     ("Related records", "Which blocks a record's page has.",
-     (tables.details_of_references, relations.in_place, relations.position_of)),
+     (details.details_of_references, details.relation_label, relations.in_place,
+      relations.position_of)),
     ("Junctions", "Which tables join others, and what pages they have.",
      (relations.junction_of, tables.pages_of_table)),
     ("Trees", "Which records stand below others of their table.", (relations.hierarchy_of,)),
