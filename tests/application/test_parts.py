@@ -263,7 +263,7 @@ class Parts:
         branch = opens[1].replace("&amp;", "&")
         self.assertEqual(self.titles(branch), ["North", "South"])
         piece = self.user.get(f"{branch}&as-piece=1&level=1").text
-        self.assertEqual(piece.count('<tr class="level-1">'), 2)
+        self.assertEqual(piece.count('<tr class="level-1" data-level="1">'), 2)
         self.assertEqual(piece.count("data-open"), 1)
         self.assertNotIn("<html", piece)
         self.assertEqual(self.titles("/t/area?as=tree&under=5"), ["Ring b"])

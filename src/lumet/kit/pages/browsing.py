@@ -11,10 +11,8 @@ from flask_babel import gettext as _
 from sqlalchemy import (
     ColumnElement,
     Connection,
-    bindparam,
     func,
     literal_column,
-    select,
     type_coerce,
 )
 from sqlalchemy.types import NullType
@@ -57,7 +55,7 @@ from .sifting import (
     sift_values,
 )
 from .site import Site, key_values, list_address, lower_first
-from .trees import own_reference
+from .trees import Tree, titles_of, tree_of
 
 SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200
@@ -231,9 +229,7 @@ class Browsing:
         """Return the arrangements: those decided, else what fits the columns."""
         decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART, TREE)
         fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
-        if own_reference(self.pages) and self.pages.seen_by(
-            self.reach, [self.pages.below]
-        ):
+        if tree_of(self.pages, self.reach):
             fitting.add(TREE)
         return [way for way in decided if way in fitting] or [TABLE]
 
@@ -309,6 +305,11 @@ class Browsing:
         return self.arrangement == TREE and not self.is_narrowed
 
     @property
+    def tree(self) -> Tree | None:
+        """How the records stand below each other."""
+        return tree_of(self.pages, self.reach)
+
+    @property
     def bound(self) -> dict[str, Any]:
         """What the statement binds."""
         filters = sift_values(self.sifts) | self.above
@@ -338,7 +339,8 @@ class Browsing:
             for line in lines
             if line.key
         ]
-        openable = self.plan().openable(connection, keys)
+        tree = self.tree
+        openable = tree.openable(connection, self.reach, keys) if tree else set()
         level = max(0, self.arguments.get("level", 0, type=int))
         home = self.address("under")
         address = f"{home}{'&' if '?' in home else '?'}under=*"
@@ -356,18 +358,19 @@ class Browsing:
             )
 
     def _above(self, connection: Connection) -> dict[str, Any]:
-        """Return what a branch binds: the value by which records stand below its own;
+        """Return what a branch binds: the values by which records stand below its own;
         what no record has, where that is not within reach."""
-        reference = self.pages.lookups[self.pages.below]
-        rows = self.reach.rows(self.pages.table)
+        tree = self.tree
+        assert tree is not None
+        nothing = {f"p{n}": None for n in range(len(tree.columns))}
         try:
             key = key_values(self.site, self.pages, self.under)
         except (ValueError, ArithmeticError):
-            return {"p0": None}
-        matches = [rows.c[name] == bindparam(f"k_{name}") for name in key]
-        statement = select(rows.c[reference.referred[0]]).where(*matches)
-        bound = {f"k_{name}": value for name, value in key.items()}
-        return {"p0": self.reach.run(connection, statement, bound).scalar()}
+            return nothing
+        found = tree.values_of(connection, self.reach, key)
+        if found is None:
+            return nothing
+        return {f"p{n}": value for n, value in enumerate(found)}
 
     def plan(self) -> ListPlan:
         """Return the plan of the list, which others use too."""
@@ -432,14 +435,18 @@ class Browsing:
             without = self.address("deleted")
             found.append(Mark(str(_("Deleted ones")), str(shown), without))
         if self.is_tree and self.under:
-            reference = self.pages.lookups[self.pages.below]
-            plan = lookup_plan(self.site, reference, self.reach)
-            above = self.above.get("p0")
-            option = plan.one(connection, above) if above is not None else None
             label = self.pages.label(self.pages.below)
-            words = option.title if option else "–"
+            words = self._words_above(connection)
             found.append(Mark(label, words, self.address("under")))
         return found
+
+    def _words_above(self, connection: Connection) -> str:
+        """Return the title of the record whose branch it is."""
+        tree, above = self.tree, tuple(self.above.values())
+        if tree is None or not above or None in above:
+            return "–"
+        titled = titles_of(self.site, connection, tree, self.reach, [above])
+        return next(iter(titled.values()), Cell("–")).text
 
     def _titles(
         self, connection: Connection, key: str, values: Sequence[Any]

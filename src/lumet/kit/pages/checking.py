@@ -13,7 +13,7 @@ from ..reach import UNBOUNDED, Reach
 from .lookups import Lookup
 from .model import TablePages
 from .site import Site, lower_first
-from .trees import makes_circle
+from .trees import makes_circle, tree_by
 
 
 class Checks:
@@ -75,7 +75,7 @@ class Checks:
             if lookup.is_open and lookup.plan.one(
                 connection, field_.data, lookup.given
             ):
-                self._check_circle(connection, form, name, key)
+                self._check_circle(connection, form, name, values, key)
                 continue
             labels = [self.pages.label(each) for each in known[1:]]
             if labels and lookup.given:
@@ -90,18 +90,18 @@ class Checks:
         connection: Connection,
         form: RecordForm,
         name: str,
+        values: Mapping[str, Any],
         key: Mapping[str, Any] | None,
     ) -> None:
         """Refuse to put a record below itself."""
-        reference = self.pages.lookups[name]
-        is_own = reference.target == self.pages.name and len(reference.columns) == 1
-        if key is None or not is_own:
+        tree = tree_by(self.pages, self.pages.lookups[name])
+        if key is None or tree is None:
             return
-        own = select(self.pages.column(reference.referred[0])).where(
-            self.pages.is_key(key)
+        above = tuple(
+            form[each].data if each in form._fields else values.get(each, key.get(each))
+            for each in tree.columns
         )
-        value = UNBOUNDED.run(connection, own).scalar()
-        if makes_circle(connection, self.pages, reference, value, form[name].data):
+        if None not in above and makes_circle(connection, tree, key, above):
             message = _("This stands below the record itself. Choose another.")
             form.add_error(name, message)
 

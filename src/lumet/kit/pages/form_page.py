@@ -114,7 +114,8 @@ def form_page(
         pages=pages,
         form=form,
         sections=pages.placed(
-            [k for k in pages.fields if k in {*entered, *shown}], chosen
+            [k for k in (*pages.fields, *pages.extras) if k in {*entered, *shown}],
+            chosen,
         ),
         shown=shown,
         usual=_usual(pages, saver) if is_new else {},
@@ -223,9 +224,9 @@ def _shown_beside(
         return {}
     facts = {
         key: record.fact(key)
-        for key in (chosen or pages.fields)
+        for key in (chosen or [*pages.fields, *pages.computed])
         if key not in entered
-        and (chosen or key in pages.read_only or key in pages.key)
+        and (chosen or key in {*pages.read_only, *pages.key, *pages.computed})
         and key != pages.soft_delete
     }
     return {key: fact for key, fact in facts.items() if fact is not None}

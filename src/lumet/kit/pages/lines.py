@@ -73,7 +73,8 @@ class Line:
             rest += f'<td class="row-acts">{" ".join(links)}</td>'
         start = "<tr>"
         if branch is not None:
-            start = f'<tr class="level-{min(branch.level, DEEPEST)}">'
+            level = min(branch.level, DEEPEST)
+            start = f'<tr class="level-{level}" data-level="{branch.level}">'
             head = branch.opener(self.key, said) + head
         return Markup(f"{start}<td>{box}{head}</td>{rest}</tr>\n")
 

@@ -143,20 +143,19 @@ def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "loosening": browsing.loosening(connection) if empty else [],
         "acts": _acts(browsing),
         "branch": browsing.branch(connection, page.lines),
-        "stranded": _stranded(browsing, plan, connection, page),
+        "stranded": _stranded(browsing, connection, page),
         "in_place": _in_place(browsing, plan),
         "most_rows": MOST_ROWS,
     }
 
 
-def _stranded(
-    browsing: Browsing, plan: ListPlan, connection: Connection, page: Page
-) -> int:
+def _stranded(browsing: Browsing, connection: Connection, page: Page) -> int:
     """Return how many records a whole tree does not show, since they stand in circles."""
     is_whole = browsing.is_tree and not browsing.under and not browsing.deleted
-    if not is_whole or page.begin or PIECE in request.args:
+    tree = browsing.tree
+    if tree is None or not is_whole or page.begin or PIECE in request.args:
         return 0
-    return plan.stranded(connection, browsing.bound)
+    return tree.stranded(connection, browsing.reach)
 
 
 def _in_place(browsing: Browsing, plan: ListPlan) -> str:

@@ -14,13 +14,9 @@ from sqlalchemy import (
     func,
     literal,
     not_,
-    or_,
     select,
-    type_coerce,
 )
-from sqlalchemy.types import NullType
 
-from ..addresses import encode_key
 from ..fields import (
     JsonField,
     LongTextField,
@@ -46,6 +42,7 @@ from .searching import has_words, matchers
 from .selection import Cell, Selection
 from .sifting import Shape, conditions
 from .site import Plan, Site, record_home
+from .trees import tree_of
 
 PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
@@ -63,7 +60,7 @@ class Asked:
     the columns it shows, the shape of its filters, how many words are searched, whether
     it is read `among` keys that were found before, what becomes of records marked as
     deleted (left out, WITH them, ONLY they), which part of a tree it has: TOP, what
-    stands below no other, or BRANCH, what stands below the one bound as `p0`."""
+    stands below no other, or BRANCH, what stands below the one bound as `p0`…"""
 
     columns: tuple[str, ...] | None = None
     shape: Shape = ()
@@ -109,6 +106,16 @@ class LatePlan(Plan):
             self._keys(row): {key: read(row) for key, read in self._cells.items()}
             for row in rows
         }
+
+
+def late_plan(
+    site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
+) -> LatePlan:
+    """Return the plan of some formulas, built when it is first wanted."""
+    key = ("late", pages.name, reach.shape, tuple(formulas))
+    plan = site.plan(key, lambda: LatePlan(site, pages, reach, formulas))
+    assert isinstance(plan, LatePlan)
+    return plan.within(reach)
 
 
 def _later(row: Row[Any]) -> Cell:
@@ -168,10 +175,12 @@ class ListPlan(Plan):
         if pages.soft_delete and asked.deleted != WITH:
             alive = pages.is_alive(base)
             self._where.append(not_(alive) if asked.deleted == ONLY else alive)
-        if asked.part == TOP:
-            self._where.append(self._is_top(pages))
-        elif asked.part == BRANCH:
-            self._where.append(base.c[pages.below] == bindparam("p0"))
+        tree = tree_of(pages, reach) if asked.part else None
+        if tree is not None:
+            is_top = asked.part == TOP
+            self._where.append(
+                tree.is_top(base, reach) if is_top else tree.is_under(base)
+            )
         if through:
             self._where.append(self._is_joined(site, *through))
         postgresql = site.database.engine.dialect.name == "postgresql"
@@ -186,63 +195,6 @@ class ListPlan(Plan):
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         # titles that are searched stand in joined tables; else those cost for nothing
         self._counted = self.selection.source if asked.words else self.selection.base
-
-    def _is_top(self, pages: TablePages) -> ColumnElement[bool]:
-        """Return the condition that a record stands below no other within reach."""
-        base = self.selection.base
-        above = self.reach.rows(pages.table).alias("above")
-        (referred,) = pages.lookups[pages.below].referred
-        below = base.c[pages.below]
-        held = select(literal(1)).select_from(above).where(above.c[referred] == below)
-        return or_(below.is_(None), not_(held.exists()))
-
-    def stranded(self, connection: Connection, bound: Mapping[str, Any]) -> int:
-        """Return how many rows of a tree stand below none of those at its top, since the
-        data have circles; 0 where there are more than MOST_COUNTED to look at."""
-        pages = self.pages
-        rows = self.reach.rows(pages.table)
-        (referred,) = pages.lookups[pages.below].referred
-        alive = [pages.is_alive(rows)] if pages.soft_delete else []
-        whole = select(literal(1)).select_from(rows).where(*alive)
-        whole = whole.limit(MOST_COUNTED + 1)
-        counted = select(func.count()).select_from(whole.subquery())
-        number = int(self.reach.run(connection, counted).scalar_one())
-        if number > MOST_COUNTED:
-            return 0
-        place = type_coerce(self.selection.base.c[referred], NullType())
-        first = select(place.label("place")).select_from(self.selection.base)
-        reached = first.where(*self._where).cte("reached", recursive=True)
-        below = type_coerce(rows.c[pages.below], NullType())
-        further = select(type_coerce(rows.c[referred], NullType())).join_from(
-            rows, reached, below == reached.c.place
-        )
-        reached = reached.union(further.where(*alive))
-        known = select(func.count()).select_from(reached)
-        return number - int(self.reach.run(connection, known, bound).scalar_one())
-
-    def openable(
-        self, connection: Connection, keys: Sequence[tuple[Any, ...]]
-    ) -> set[str]:
-        """Return those of some keys, as addresses have them, below whose records others
-        stand."""
-        if not keys:
-            return set()
-        pages = self.pages
-        base = self.reach.rows(pages.table)
-        below = self.reach.rows(pages.table).alias("below")
-        (referred,) = pages.lookups[pages.below].referred
-        held = select(literal(1)).select_from(below)
-        held = held.where(below.c[pages.below] == base.c[referred])
-        if pages.soft_delete:
-            held = held.where(pages.is_alive(below))
-        raw = [type_coerce(base.c[key], NullType()) for key in pages.key]
-        statement = (
-            select(*raw)
-            .select_from(base)
-            .where(among_keys(base, pages.key, "keys"), held.exists())
-        )
-        found = self.reach.run(connection, statement, {"keys": bound_keys(keys)})
-        return {encode_key(tuple(row)) for row in found}
 
     def _is_joined(
         self, site: Site, near: Reference, far: Reference

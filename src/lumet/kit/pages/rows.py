@@ -18,9 +18,11 @@ from ..forms import RecordForm
 from ..measures import IntegerField
 from ..reach import Reach, Role
 from .checking import is_single, unique_sets
+from .listing import late_plan
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages
 from .saving import SEEN, Outcome, Saver
+from .selection import Cell
 from .site import Site, key_values, record_address
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
@@ -45,6 +47,7 @@ class Row:
     conflicts: Mapping[str, str] = field(default_factory=dict)
     refused: list[str] = field(default_factory=list)
     kept: dict[str, str] = field(default_factory=dict)
+    made: Mapping[str, Cell] = field(default_factory=dict)  # formulas, borrowed columns
     is_gone: bool = False
     address: str = ""  # of its own page, "" for none
 
@@ -68,6 +71,17 @@ class Rows:
     position: str = ""  # the column by which they can be moved
     is_single: bool = False
     totals: Mapping[str, str] = field(default_factory=dict)  # by column
+    made: list[str] = field(default_factory=list)  # what is shown and is no column
+
+    def heading(self, key: str) -> str:
+        """Return what heads a column, whose unit stands at each value."""
+        fields = self.pages.fields
+        return str(fields[key].label.text) if key in fields else self.pages.label(key)
+
+    def is_needed(self, key: str) -> bool:
+        """Tell whether a column must be entered in each row."""
+        rows = [self.blank] if self.blank else self.rows[:1]
+        return any((f := row.field(key)) is not None and f.required for row in rows)
 
     @property
     def word(self) -> str:
@@ -104,6 +118,9 @@ class RowsEditor:
             for key in self.pages.seen_by(self.reach, self.pages.fields)
             if key in named and not isinstance(self.pages.fields[key], FileField)
         ]
+        chosen = {*self.pages.shown, *self.pages.on_edit}
+        extras = self.pages.seen_by(self.reach, self.pages.extras)
+        self.made = [key for key in extras if key in chosen]
         self.position = self._position()
         self.failed: dict[str, Outcome] = {}
         self.messages: dict[str, str] = {}
@@ -208,7 +225,21 @@ class RowsEditor:
             self._stored_row(number, each, roles) for number, each in enumerate(held)
         ]
         self._name_kept(connection, made, held)
+        self._make(connection, made, held)
         return self._rows(connection, made)
+
+    def _make(
+        self, connection: Connection, made: list[Row], held: list[dict[str, Any]]
+    ) -> None:
+        """Show what formulas make of the stored rows, as the database has them, and what
+        they borrow of the records that they refer to."""
+        if not self.made:
+            return
+        plan = late_plan(self.site, self.pages, self.reach, self.made)
+        keys = [tuple(each.get(name) for name in self.pages.key) for each in held]
+        cells = plan.cells(connection, [key for key in keys if None not in key])
+        for row, key in zip(made, keys, strict=True):
+            row.made = cells.get(key, {})
 
     def _name_kept(
         self, connection: Connection, made: list[Row], held: list[dict[str, Any]]
@@ -242,7 +273,7 @@ class RowsEditor:
         entered = self.entered_by(roles(tuple(key.values()))) if self.may_edit else []
         seen = self.saver.digests(key, held, entered)
         kept = {
-            name: str(self.pages.fields[name].show(held[name], self.site.language))
+            name: self._shown(name, held[name])
             for name in self.columns
             if name not in entered and held[name] is not None
         }
@@ -279,6 +310,7 @@ class RowsEditor:
             held.append(self._keep_key(row, entered))
         if connection is not None:
             self._name_kept(connection, made, held)
+            self._make(connection, made, held)
         return self._rows(connection, made)
 
     def _keep_key(self, row: Row, entered: list[str]) -> dict[str, Any]:
@@ -289,9 +321,14 @@ class RowsEditor:
             return {}
         for name, value in key.items():
             if name in self.columns and name not in entered:
-                shown = self.pages.fields[name]
-                row.kept[name] = str(shown.show(value, self.site.language))
+                row.kept[name] = self._shown(name, value)
         return key
+
+    def _shown(self, name: str, value: Any) -> str:
+        """Return a value that is not entered, with its unit."""
+        field_ = self.pages.fields[name]
+        text = str(field_.show(value, self.site.language))
+        return f"{text}\N{NO-BREAK SPACE}{field_.unit}" if field_.unit else text
 
     def _rows(self, connection: Connection | None, rows: list[Row]) -> Rows:
         blank = None
@@ -315,6 +352,7 @@ class RowsEditor:
             self.position,
             self.is_single,
             {key: how for key, how in self.pages.totals if key in self.columns},
+            self.made,
         )
 
     @property

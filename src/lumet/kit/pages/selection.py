@@ -205,9 +205,12 @@ class Selection:
 
         return read
 
-    def keys_reader(self) -> Callable[[Row[Any]], tuple[Any, ...]]:
-        """Return a reader of the values of the record's key, as the database has them."""
-        places = [self.place_raw(self.base.c[key]) for key in self.pages.key]
+    def keys_reader(
+        self, keys: Sequence[str] = ()
+    ) -> Callable[[Row[Any]], tuple[Any, ...]]:
+        """Return a reader of the values of the record's key, or of the columns `keys`, as
+        the database has them."""
+        places = [self.place_raw(self.base.c[key]) for key in keys or self.pages.key]
         return lambda row: tuple([row[place] for place in places])
 
     def title_reader(self, without: Sequence[str] = ()) -> Callable[[Row[Any]], str]:

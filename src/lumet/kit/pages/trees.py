@@ -1,53 +1,176 @@
-"""Records that stand below others of their own table: what is above one of them.
+"""Records that stand below others of their own table: what is above one of them, which
+stand at the top, and what can be opened.
 
 Data may hold a circle already: nothing is followed further than MOST_ABOVE records.
 """
 
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, FromClause, bindparam, literal, select, type_coerce
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    FromClause,
+    and_,
+    bindparam,
+    func,
+    literal,
+    not_,
+    or_,
+    select,
+    type_coerce,
+)
 from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
 from ..reach import UNBOUNDED, Reach
-from .lookups import lookup_plan
+from .keyset import among_keys, bound_keys
 from .model import Reference, TablePages
-from .selection import Cell
+from .selection import Cell, Selection
 from .site import Site, record_home
 
 MOST_ABOVE = 50
+MOST_STRANDED = 10_000  # records among which circles are looked for
+Values = tuple[Any, ...]
 
 
-def own_reference(pages: TablePages) -> tuple[str, Reference] | None:
-    """Return the column by which records of a table stand below others of it, with its
-    reference; None where there is none."""
-    reference = pages.lookups.get(pages.below)
-    if reference is None or len(reference.columns) > 1:
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """How the records of a table stand below others of it: the values of `columns` are
+    those of `referred` in the record above."""
+
+    pages: TablePages
+    columns: tuple[str, ...]
+    referred: tuple[str, ...]
+
+    def is_below(self, rows: FromClause, above: FromClause) -> ColumnElement[bool]:
+        """Return the condition that one of `rows` stands right below one of `above`."""
+        pairs = zip(self.columns, self.referred, strict=True)
+        return and_(*[rows.c[ours] == above.c[its] for ours, its in pairs])
+
+    def is_under(self, rows: FromClause) -> ColumnElement[bool]:
+        """Return the condition that one of `rows` stands right below the record whose
+        values are bound as `p0`, `p1`…"""
+        return and_(
+            *[rows.c[key] == bindparam(f"p{n}") for n, key in enumerate(self.columns)]
+        )
+
+    def is_top(self, rows: FromClause, reach: Reach) -> ColumnElement[bool]:
+        """Return the condition that one of `rows` stands below no other within reach."""
+        above = reach.rows(self.pages.table).alias("above")
+        held = select(literal(1)).select_from(above).where(self.is_below(rows, above))
+        empty = [rows.c[key].is_(None) for key in self.columns]
+        return or_(*empty, not_(held.exists()))
+
+    def values_of(
+        self, connection: Connection, reach: Reach, key: Mapping[str, Any]
+    ) -> Values | None:
+        """Return the values by which others stand below the record with this key, None
+        where that is not within reach."""
+        rows = reach.rows(self.pages.table)
+        matches = [rows.c[name] == bindparam(f"k_{name}") for name in key]
+        held = select(*[rows.c[name] for name in self.referred]).where(*matches)
+        bound = {f"k_{name}": value for name, value in key.items()}
+        row = reach.run(connection, held, bound).first()
+        return tuple(row) if row is not None else None
+
+    def openable(
+        self, connection: Connection, reach: Reach, keys: Sequence[Values]
+    ) -> set[str]:
+        """Return those of some keys, as addresses have them, below whose records others
+        stand."""
+        if not keys:
+            return set()
+        pages = self.pages
+        base = reach.rows(pages.table)
+        below = reach.rows(pages.table).alias("below")
+        held = select(literal(1)).select_from(below).where(self.is_below(below, base))
+        if pages.soft_delete:
+            held = held.where(pages.is_alive(below))
+        raw = _raw(base, pages.key)
+        statement = select(*raw).select_from(base)
+        statement = statement.where(among_keys(base, pages.key, "keys"), held.exists())
+        found = reach.run(connection, statement, {"keys": bound_keys(keys)})
+        return {encode_key(tuple(row)) for row in found}
+
+    def stranded(self, connection: Connection, reach: Reach) -> int:
+        """Return how many records stand below none of those at the top, since the data
+        have circles; 0 where there are more than MOST_STRANDED to look at."""
+        pages = self.pages
+        rows = reach.rows(pages.table)
+        alive = [pages.is_alive(rows)] if pages.soft_delete else []
+        whole = select(literal(1)).select_from(rows).where(*alive)
+        whole = whole.limit(MOST_STRANDED + 1)
+        counted = select(func.count()).select_from(whole.subquery())
+        number = int(reach.run(connection, counted).scalar_one())
+        if number > MOST_STRANDED:
+            return 0
+        places = _raw(rows, self.referred)
+        first = select(*[each.label(f"v{n}") for n, each in enumerate(places)])
+        first = first.select_from(rows).where(*alive, self.is_top(rows, reach))
+        reached = first.cte("reached", recursive=True)
+        further = select(*_raw(rows, self.referred)).join_from(
+            rows, reached, _matches(rows, self.columns, reached)
+        )
+        reached = reached.union(further.where(*alive))
+        known = select(func.count()).select_from(reached)
+        return number - int(reach.run(connection, known).scalar_one())
+
+    def above(
+        self, connection: Connection, reach: Reach, start: Values
+    ) -> list[Values]:
+        """Return `start`, what a record refers to, and all above it within reach, the
+        nearest first."""
+        rows = reach.rows(self.pages.table)
+        higher = _raw(rows, self.columns)
+        first = select(
+            *[each.label(f"v{n}") for n, each in enumerate(higher)],
+            literal(1).label("depth"),
+        )
+        begins = [
+            each == bindparam(f"start{n}", type_=NullType())
+            for n, each in enumerate(_raw(rows, self.referred))
+        ]
+        chain = first.select_from(rows).where(*begins).cte("chain", recursive=True)
+        following = select(*higher, chain.c.depth + 1).join_from(
+            rows, chain, _matches(rows, self.referred, chain)
+        )
+        chain = chain.union_all(following.where(chain.c.depth < MOST_ABOVE))
+        places = [chain.c[f"v{n}"] for n in range(len(self.columns))]
+        statement = select(*places).order_by(chain.c.depth)
+        bound = {f"start{n}": value for n, value in enumerate(start)}
+        found = [tuple(row) for row in reach.run(connection, statement, bound)]
+        return list(dict.fromkeys([start, *(each for each in found if None not in each)]))  # fmt: skip
+
+
+def _raw(rows: FromClause, keys: Sequence[str]) -> list[ColumnElement[Any]]:
+    return [type_coerce(rows.c[key], NullType()) for key in keys]
+
+
+def _matches(
+    rows: FromClause, keys: Sequence[str], found: FromClause
+) -> ColumnElement[bool]:
+    """Return the condition that one of `rows` has, in `keys`, the values found before."""
+    pairs = enumerate(_raw(rows, keys))
+    return and_(*[each == found.c[f"v{n}"] for n, each in pairs])
+
+
+def tree_by(pages: TablePages, reference: Reference) -> Tree | None:
+    """Return the tree that a reference makes; None for one to another table."""
+    if reference.target != pages.name:
         return None
-    return pages.below, reference
+    return Tree(pages, reference.columns, reference.referred)
 
 
-def _values_above(
-    connection: Connection,
-    reach: Reach,
-    rows: FromClause,
-    reference: Reference,
-    start: Any,
-) -> list[Any]:
-    """Return `start`, what a record refers to, and all above it, the nearest first."""
-    below = type_coerce(rows.c[reference.referred[0]], NullType())
-    above = type_coerce(rows.c[reference.columns[0]], NullType())
-    first = select(above.label("above"), literal(1).label("depth"))
-    chain = first.where(below == bindparam("start", type_=NullType())).cte(
-        "chain", recursive=True
-    )
-    following = select(above, chain.c.depth + 1).join_from(
-        rows, chain, below == chain.c.above
-    )
-    chain = chain.union_all(following.where(chain.c.depth < MOST_ABOVE))
-    statement = select(chain.c.above).order_by(chain.c.depth)
-    found = reach.run(connection, statement, {"start": start}).scalars()
-    return list(dict.fromkeys([start, *(each for each in found if each is not None)]))
+def tree_of(pages: TablePages, reach: Reach) -> Tree | None:
+    """Return how the records of a table stand below each other; None where they do not,
+    and where the user does not see by what."""
+    reference = pages.lookups.get(pages.below)
+    tree = tree_by(pages, reference) if reference is not None else None
+    if tree is None or pages.seen_by(reach, tree.columns) != [*tree.columns]:
+        return None
+    return tree
 
 
 def path_above(
@@ -55,32 +178,48 @@ def path_above(
     connection: Connection,
     pages: TablePages,
     reach: Reach,
-    values: dict[str, Any],
+    values: Mapping[str, Any],
 ) -> list[Cell]:
     """Return the titles of the records above one with these values, the topmost first,
     as far as they are within reach."""
-    own = own_reference(pages)
-    if own is None or values.get(own[0]) is None or reach.hides(
-        pages.table.fullname, own[0]
-    ):  # fmt: skip
+    tree = tree_of(pages, reach)
+    start = tuple(values.get(key) for key in tree.columns) if tree else ()
+    if tree is None or None in start:
         return []
-    key, reference = own
-    rows = reach.rows(pages.table)
-    above = _values_above(connection, reach, rows, reference, values[key])
-    titles = lookup_plan(site, reference, reach).several(connection, above)
-    is_key = pages.key == reference.referred
+    above = tree.above(connection, reach, start)
+    titled = titles_of(site, connection, tree, reach, above)
+    return [titled[each] for each in reversed(above) if each in titled]
+
+
+def titles_of(
+    site: Site,
+    connection: Connection,
+    tree: Tree,
+    reach: Reach,
+    values: Sequence[Values],
+) -> dict[Values, Cell]:
+    """Return the titles of the records below which others stand by these values, as far
+    as they are within reach, by the values."""
+    pages = tree.pages
+
+    def build() -> tuple[Any, ...]:
+        selection = Selection(site.registry, pages, reach, site.language)
+        title, key = selection.title_reader(), selection.key_reader()
+        place = selection.keys_reader(tree.referred)
+        held = among_keys(selection.base, tree.referred, "values")
+        return title, key, place, selection.statement().where(held)
+
+    known = ("tree", pages.name, tree.referred, reach.shape)
+    title, key, place, statement = site.plan(known, build)
+    rows = reach.run(connection, statement, {"values": bound_keys(values)})
     home = record_home(pages.name)
-    return [
-        Cell(titles[str(each)], home + encode_key([each]) if is_key else "")
-        for each in reversed(above)
-        if str(each) in titles
-    ]
+    return {place(row): Cell(title(row) or "–", home + key(row)) for row in rows}
 
 
 def makes_circle(
-    connection: Connection, pages: TablePages, reference: Reference, of: Any, below: Any
+    connection: Connection, tree: Tree, key: Mapping[str, Any], below: Values
 ) -> bool:
-    """Tell whether the record with the value `of` would stand below itself, if it stood
-    below the one with the value `below`: past the user's reach, who learns no more."""
-    above = _values_above(connection, UNBOUNDED, pages.table, reference, below)
-    return of in above
+    """Tell whether the record with this key would stand below itself, if it stood below
+    the one with the values `below`: past the user's reach, who learns no more."""
+    own = tree.values_of(connection, UNBOUNDED, key)
+    return own is not None and own in tree.above(connection, UNBOUNDED, below)

@@ -333,10 +333,15 @@ for (const row of document.querySelectorAll(".grid-in tbody tr")) movable(row);
 for (const foot of document.querySelectorAll(".grid-in tfoot")) {
   const body = foot.parentElement.tBodies[0];
   const language = document.documentElement.lang || undefined;
+  const parts = new Intl.NumberFormat(language).formatToParts(12345.6);
+  const mark = (type) => parts.find((each) => each.type === type)?.value ?? "";
+  const grouped = new RegExp(`^[+-]?\\d{1,3}([${mark("group")}]\\d{3})+([${mark("decimal")}]\\d+)?$`);
   const value = (cell) => {
     const input = cell?.querySelector("input:not([type=hidden])");
-    const text = (input ? input.value : cell?.textContent ?? "").trim();
-    return /^[+-]?\d+([.,]\d+)?$/.test(text) ? text.replace(",", ".") : "";
+    const text = (input ? input.value : cell?.querySelector(".kept")?.textContent ?? "").trim();
+    const plain = text.replace(/[\s\p{L}\p{Sc}%°]+$/u, "");
+    if (/^[+-]?\d+([.,]\d+)?$/.test(plain) && !grouped.test(plain)) return plain.replace(",", ".");
+    return grouped.test(plain) ? plain.replaceAll(mark("group"), "").replace(mark("decimal"), ".") : "";
   };
   const work = {
     sum: (all) => all.reduce((one, next) => one + next, 0),
@@ -365,12 +370,13 @@ document.addEventListener("click", async (event) => {
   const opener = event.target.closest("a[data-open]");
   if (!opener || event.ctrlKey || event.metaKey || event.shiftKey) return;
   event.preventDefault();
+  if (opener.hasAttribute("aria-busy")) return;
   const row = opener.closest("tr");
   const level = Number(opener.dataset.open);
-  const depth = (each) => Number(/level-(\d)/.exec(each.className)?.[1] ?? 0);
+  const depth = (each) => Number(each.dataset.level);
   if (opener.getAttribute("aria-expanded") === "true") {
     opener.setAttribute("aria-expanded", "false");
-    while (row.nextElementSibling && depth(row.nextElementSibling) >= Math.min(level, 9)) row.nextElementSibling.remove();
+    while (row.nextElementSibling && depth(row.nextElementSibling) >= level) row.nextElementSibling.remove();
     return;
   }
   const piece = new URL(opener.href);
