@@ -31,6 +31,10 @@ CREATE TABLE step (id {key}, mast_name VARCHAR(20) NOT NULL, position INTEGER NO
     UNIQUE (mast_name, position), FOREIGN KEY (mast_name) REFERENCES mast (name));
 CREATE TABLE mast_lamp (mast_id INTEGER NOT NULL, no INTEGER NOT NULL, words VARCHAR(20) NOT NULL, PRIMARY KEY (mast_id, no),
     FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+CREATE TABLE zone (region VARCHAR(4) NOT NULL, no INTEGER NOT NULL, name VARCHAR(20) NOT NULL, upper_region VARCHAR(4), upper_no INTEGER,
+    twin_region VARCHAR(4), twin_no INTEGER, PRIMARY KEY (region, no),
+    FOREIGN KEY (twin_region, twin_no) REFERENCES zone (region, no), FOREIGN KEY (upper_region, upper_no) REFERENCES zone (region, no));
+INSERT INTO zone (region, no, name, upper_region, upper_no) VALUES ('N/O', 1, 'Outer', NULL, NULL), ('N/O', 2, 'Inner', 'N/O', 1), ('..', 1, 'Pool', 'N/O', 2);
 INSERT INTO area (id, name, parent_id, deleted_on) VALUES (1, 'Coast', NULL, NULL), (2, 'North', 1, NULL), (3, 'South', 1, NULL),
     (4, 'Reach', 2, NULL), (5, 'Ring a', NULL, NULL), (6, 'Ring b', 5, NULL), (7, 'Left', 1, '2026-01-01');
 UPDATE area SET parent_id = 6 WHERE id = 5;
@@ -271,6 +275,29 @@ class Parts:
             self.assertEqual(self.titles(f"/t/area?as=tree&under={none}"), [])
         self.assertEqual(self.titles("/t/area?as=tree&q=reach"), ["Reach"])
 
+    def test_a_tree_by_several_columns_has_paths_branches_and_no_circles(
+        self: Any,
+    ) -> None:
+        trail = self.user.get("/t/zone/r/~2E~2E,1").text.partition("<h1>")[0]
+        self.assertRegex(
+            trail, r'N~2FO,1">Outer</a> › <a href="/t/zone/r/N~2FO,2">Inner</a> ›'
+        )
+        self.assertEqual(self.titles("/t/zone?as=tree"), ["Outer"])
+        self.assertEqual(self.titles("/t/zone?as=tree&under=N~2FO,2"), ["Pool"])
+        below = self.user.get("/t/zone/r/N~2FO,1").text
+        self.assertIn("Zones below", below)
+        self.assertIn("Zones with this twin", below)
+        edit = "/t/zone/r/N~2FO,1/edit"
+        form = self.form(edit)
+        for region, number in (("..", "1"), ("N/O", "1")):
+            circle = form | {"upper_region": region, "upper_no": number}
+            answer = self.user.post(edit, data=circle)
+            self.assertEqual(answer.status_code, 422)
+        self.assertIn("This stands below the record itself.", answer.text)
+        twin = form | {"twin_region": "N/O", "twin_no": "1"}  # no tree, and no circle
+        self.assertEqual(self.user.post(edit, data=twin).status_code, 302)
+        self.change("UPDATE zone SET twin_region = NULL, twin_no = NULL")
+
     def test_what_is_marked_as_deleted_is_hidden_and_comes_back(self: Any) -> None:
         listed = ["Coast", "North", "Reach", "Ring a", "Ring b", "South"]
         self.assertEqual(self.titles("/t/area"), listed)
@@ -334,7 +361,7 @@ class Parts:
         with mock.patch.object(views, "written", quick):
             answer = self.user.post("/t/crew/r/AAA,dock/delete", data={})
         self.assertEqual(answer.status_code, 409)
-        self.assertRegex(answer.text, r"(?s)Forbids it.*1 mast crew.*</section>")
+        self.assertRegex(answer.text, r"(?s)Forbids it.*>1 mast</a>: <a [^>]*>Lone<")
         self.change("DELETE FROM mast_crew WHERE mast_id = 103")
 
     def test_a_refused_row_undoes_all_that_was_saved_with_it(self: Any) -> None:

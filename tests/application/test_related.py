@@ -29,11 +29,13 @@ INSERT INTO part VALUES (2, 'Socket', 1);
 INSERT INTO part VALUES (3, 'Screw', 2);
 INSERT INTO part VALUES (4, 'Egg', NULL), (5, 'Hen', 4);
 UPDATE part SET whole_id = 5 WHERE id = 4;
+CREATE TABLE shadow (id INTEGER PRIMARY KEY, visit_id INTEGER, FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE);
 {many}
 INSERT INTO station VALUES (1, 'Tern Holm', 'beacon', 12.5, NULL), (2, 'Cold Bar', 'buoy', NULL, 'hush');
 {visits}
 INSERT INTO finding VALUES (1, 1, 'cracked'), (1, 2, 'loose'), (2, 1, 'wet');
 INSERT INTO photo VALUES (1, 1, 1, 'of the crack');
+INSERT INTO shadow VALUES (1, 1);
 INSERT INTO leg VALUES (1, 1, 2, 'out'), (2, 2, 1, 'home');
 """
 MANY = "\n".join(
@@ -58,6 +60,12 @@ visit = ["view"]
 """
 
 
+FORMULA = """
+[field.pictures]
+formula = "(SELECT count(*) FROM photo p WHERE p.visit_id = finding.visit_id AND p.no = finding.no)"
+"""
+
+
 class Related:
     """The tests, for each kind of database; not a test by itself."""
 
@@ -72,6 +80,12 @@ class Related:
     def decide(cls: Any) -> None:
         path = cls.folder / "access.toml"
         path.write_text(ACCESS + path.read_text())
+        path = cls.folder / "design/tables/shadow.toml"
+        path.write_text("include = false\n" + path.read_text())
+        path = cls.folder / "design/tables/finding.toml"
+        shown = '[list]\ncolumns = ["words", "pictures"]\n'
+        found = path.read_text().replace("[list]  #~\n", shown)
+        path.write_text(found + FORMULA)
 
     def setUp(self: Any) -> None:
         super().setUp()  # type: ignore[misc]
@@ -161,7 +175,9 @@ class Related:
         self.assertIn("21 visits", goes[0])
         self.assertIn("3 findings", goes[0])
         self.assertIn("1 photo", loses[0])
-        self.assertIn("1 leg", forbids[0])
+        self.assertIn("records that this application does not show", goes[0])
+        self.assertRegex(forbids[0], r'related/leg.from_id">1 leg from here</a>: <a ')
+        self.assertIn("1 leg to here", forbids[0])
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
         self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")
@@ -178,6 +194,7 @@ class Related:
         edit = "/t/visit/r/1/edit"
         form = self.rows_form(edit)
         self.assertEqual(form["rows-0-0-words"], "cracked")
+        self.assertRegex(self.piece(edit), r'<div class="kept num">1</div>')  # a formula
         typed = form | {
             "words": "with rows", "rows-0-0-is-gone": "1", "rows-0-1-words": "tight",
             "rows-0-2-words": "new one", "rows-0-3-words": "numbered", "rows-0-3-no": "9",

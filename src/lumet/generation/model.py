@@ -67,6 +67,7 @@ class TableModel:
     first: tuple[str, ...]
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
+    unshown: tuple[str, ...]
     read_only: tuple[str, ...]
     totals: tuple[tuple[str, str], ...]
     formula_fields: tuple[str, ...]
@@ -215,6 +216,7 @@ class _Builder:
         fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
                   for c in shown]  # fmt: skip
         details = self._details(decisions)
+        unshown = self._unshown(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [
             keys[c.name]
@@ -236,6 +238,7 @@ class _Builder:
         pages = {"TablePages", *({"Section"} if sections else ())}
         pages |= {"Related"} if details else set()
         pages |= {"Held"} if held else set()
+        pages |= {"Unshown"} if unshown else set()
         first = [self._order(name, keys) for name in decisions.list.order]
         pages |= {order.partition("(")[0] for order in first}
         return TableModel(
@@ -276,6 +279,7 @@ class _Builder:
             first=tuple(first),
             sections=tuple(sections),
             details=tuple(details),
+            unshown=tuple(unshown),
             read_only=tuple(repr(key) for key in read_only),
             totals=tuple(
                 (repr(keys[c.name]), repr(decisions.field[c.name].total))
@@ -708,6 +712,29 @@ class _Builder:
             if detail.table in self.modules
             and self.application.decisions[detail.table].include
         ]
+
+    def _unshown(self, table: Table) -> list[str]:
+        """Return the tables that the application does not have and that refer here."""
+        keys = self.keys[table.name]
+        found = []
+        for other in self.application.database.tables:
+            if other.name in self.modules or other.is_view:
+                continue
+            for reference in other.references:
+                to = reference.referred_columns
+                if reference.referred_table != table.name or not set(to) <= set(keys):
+                    continue
+                by, referred = (
+                    tuple(reference.columns),
+                    tuple(keys[name] for name in to),
+                )
+                words = f"{other.own_name!r}, by={by!r}, to={referred!r}"
+                if reference.on_delete:
+                    words += f", on_delete={reference.on_delete!r}"
+                if other.schema:
+                    words += f", schema={other.schema!r}"
+                found.append(f"Unshown({words})")
+        return found
 
     def _detail(self, detail: Detail) -> str:
         by = _one_or_more(self.keys[detail.table], detail.by)

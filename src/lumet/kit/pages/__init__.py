@@ -1,6 +1,15 @@
 """Pages: what a generated table module describes its pages with."""
 
-from .model import Held, Order, Related, Section, TablePages, ascending, descending
+from .model import (
+    Held,
+    Order,
+    Related,
+    Section,
+    TablePages,
+    Unshown,
+    ascending,
+    descending,
+)
 
 __all__ = [
     "Held",
@@ -8,6 +17,7 @@ __all__ = [
     "Related",
     "Section",
     "TablePages",
+    "Unshown",
     "ascending",
     "descending",
 ]

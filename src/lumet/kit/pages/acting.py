@@ -12,7 +12,8 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import MARKED, Deed, recorded
 from ..reach import LeavesReach, OutOfReach
 from .browsing import Browsing
-from .deleting import beyond_delete, consequences
+from .cascades import beyond_delete
+from .deleting import consequences
 from .record import Record, record_plan
 from .saving import Broken, Gone, Saver
 from .site import actor, key_values
@@ -142,7 +143,7 @@ class Acting:
         if self.pages.soft_delete:
             return ""
         found = consequences(
-            self.browsing.site, connection, self.pages, self.reach, record, key
+            self.browsing.site, connection, self.pages, self.reach, key
         )
         return str(_("Forbidden by: %(words)s", words=found.forbids[0].words)) if (
             found.forbids

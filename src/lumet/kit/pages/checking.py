@@ -94,7 +94,10 @@ class Checks:
         key: Mapping[str, Any] | None,
     ) -> None:
         """Refuse to put a record below itself."""
-        tree = tree_by(self.pages, self.pages.lookups[name])
+        is_above = (
+            name == self.pages.below
+        )  # others may well come round: the next, a twin
+        tree = tree_by(self.pages, self.pages.lookups[name]) if is_above else None
         if key is None or tree is None:
             return
         above = tuple(

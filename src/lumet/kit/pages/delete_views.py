@@ -12,7 +12,8 @@ from sqlalchemy.exc import DBAPIError
 
 from ..accounts.log import MARKED, Deed, Recording
 from ..reach import OutOfReach, Reach
-from .deleting import Consequences, beyond_delete, consequences
+from .cascades import beyond_delete
+from .deleting import Consequences, consequences
 from .entry_views import let_go
 from .form_page import saver_of
 from .model import TablePages
@@ -24,6 +25,7 @@ from .writing import BrokenOff, owners_of, written
 
 __all__ = ["blueprint"]
 
+LOOK_SECONDS = 3.0  # for each relation that may hang on a record
 SEEN = "seen"  # the form field with the digest of what was seen of a record
 
 
@@ -71,7 +73,7 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
 def _look(
     pages: TablePages, within: Reach, saver: Saver, key: dict[str, Any]
 ) -> _Asked:
-    with site().database.reading() as connection:
+    with site().database.reading(LOOK_SECONDS) as connection:
         record = record_plan(site(), pages, within).read(connection, key)
         if record is None:
             abort(404)
@@ -81,7 +83,7 @@ def _look(
         is_kept = bool(pages.soft_delete) and not is_removed
         found = Consequences()
         if not is_kept:
-            found = consequences(site(), connection, pages, within, record, key)
+            found = consequences(site(), connection, pages, within, key)
         return _Asked(record, found, saver.digest(connection, key), is_kept)
 
 

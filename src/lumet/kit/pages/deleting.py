@@ -1,8 +1,9 @@
 """Deleting a record: what hangs on it is said first."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from functools import partial
+from typing import Any, TypeVar
 
 from flask_babel import gettext as _
 from sqlalchemy import (
@@ -10,43 +11,58 @@ from sqlalchemy import (
     Connection,
     FromClause,
     Select,
-    and_,
-    case,
+    column,
     func,
     literal,
     select,
-    text,
+    table,
+    tuple_,
 )
+from sqlalchemy.exc import DBAPIError
 
+from ..addresses import encode_key
 from ..reach import UNBOUNDED, Reach
-from .listing import WITH, Asked, list_plan
-from .model import Reference, TablePages
-from .record import Record
+from ..refusals import meaning
+from .cascades import beyond_delete, key_columns, referring
+from .checking import is_single
+from .model import Reference, Related, TablePages, Unshown
 from .selection import Cell, Selection
-from .site import Site, lower_first, record_home
+from .site import Site, lower_first, record_address, record_home
 
 MOST_COUNTED = 1_000
 DEEPEST = 6  # relations that are followed from a record
 NAMED = 3  # so many are named, the others counted
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
 class Hanging:
-    """The records of one table that refer to the record: how many, and the first."""
+    """The records of one relation that hang on the record: how many, in words, the first
+    of them, and where all of them are, "" for nowhere."""
 
     words: str
-    named: list[Cell]
+    named: list[Cell] = field(default_factory=list)
     has_more: bool = False
+    address: str = ""
 
 
 @dataclass(slots=True)
 class Consequences:
     """What a delete would do: what forbids it, what goes with it, what loses its
-    reference."""
+    reference; what there was no time to look at."""
 
     forbids: list[Hanging] = field(default_factory=list)
     goes: list[Hanging] = field(default_factory=list)
     loses: list[Hanging] = field(default_factory=list)
+    unsure: list[str] = field(default_factory=list)
+
+    def under(self, on_delete: str) -> list[Hanging]:
+        """Return where that is said which refers by a reference with this rule."""
+        if on_delete == "cascade":
+            return self.goes
+        if on_delete in ("set null", "set default"):
+            return self.loses
+        return self.forbids
 
 
 def consequences(
@@ -54,295 +70,244 @@ def consequences(
     connection: Connection,
     pages: TablePages,
     reach: Reach,
-    record: Record,
     key: Mapping[str, Any],
 ) -> Consequences:
-    """Find out what deleting `record`, which has this key, would do."""
-    found = Consequences()
-    beyond = beyond_delete(site, connection, pages, reach, key)
-    for reference in site.registry.incoming[pages.name]:
-        hanging = _hanging(site, connection, reference, reach, record)
-        if hanging is None:
-            continue
-        if reference.on_delete == "cascade":
-            (found.forbids if beyond else found.goes).append(hanging)
-        elif reference.on_delete in ("set null", "set default"):
-            found.loses.append(hanging)
-        else:
-            found.forbids.append(hanging)
-    _look_deeper(site, connection, pages, reach, key, found)
-    if beyond and not found.forbids:
-        found.forbids.append(Hanging(str(_("records you may not delete")), []))
-    return found
+    """Find out what deleting the record with this key would do. A statement that takes
+    longer than the connection lets it ends the looking at one relation alone."""
+    return _Looking(site, connection, reach).at(pages, key)
 
 
-def _look_deeper(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    key: Mapping[str, Any],
-    found: Consequences,
-) -> None:
-    """Add what hangs on the records that go along, at every depth, counted by relation:
-    each relation is followed once, so that circles of them end."""
-    start = select(*_key_columns(site, pages)).where(
-        and_(*[pages.column(name) == value for name, value in key.items()])
-    )
-    waiting = [
-        (site.registry[reference.source], reference, start, 1)
-        for reference in site.registry.incoming[pages.name]
-        if reference.on_delete == "cascade"
-    ]
-    passed: set[Reference] = {reference for _pages, reference, _start, _n in waiting}
-    while waiting:
-        source, reference, chosen, depth = waiting.pop(0)
-        held = _referring(source, reference, chosen, _key_columns(site, source))
-        for further in site.registry.incoming[source.name]:
-            if further in passed:
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """A relation to look at: the table referred to, the reference, which of its records
+    are deleted, and how many relations lie between."""
+
+    above: TablePages
+    reference: Reference
+    chosen: Select[Any]
+    depth: int
+
+
+class _Looking:
+    """Looks at what hangs on records, for one user."""
+
+    def __init__(self, site: Site, connection: Connection, reach: Reach) -> None:
+        self.site = site
+        self.connection = connection
+        self.reach = reach
+        self.found = Consequences()
+        self._home = ""
+
+    def at(self, pages: TablePages, key: Mapping[str, Any]) -> Consequences:
+        """Follow every relation from the record with this key, each once, so that circles
+        of them end."""
+        self._home = record_address(pages.name, encode_key(tuple(key.values())))
+        start = select(*key_columns(self.site, pages)).where(pages.is_key(key))
+        waiting = self._steps(pages, start, 0)
+        passed = {step.reference for step in waiting}
+        self._look_unshown(pages, start)
+        while waiting:
+            step = waiting.pop(0)
+            self._look(step)
+            if step.reference.on_delete != "cascade" or step.depth >= DEEPEST:
                 continue
-            passed.add(further)
-            below = site.registry[further.source]
-            hanging = _counted(site, connection, below, further, reach, held)
-            if hanging is None:
-                continue
-            if further.on_delete == "cascade":
-                found.goes.append(hanging)
-                if depth < DEEPEST:
-                    waiting.append((below, further, held, depth + 1))
-            elif further.on_delete in ("set null", "set default"):
-                found.loses.append(hanging)
-            else:
-                found.forbids.append(hanging)
+            source = self.site.registry[step.reference.source]
+            columns = key_columns(self.site, source)
+            held = referring(source, step.reference, step.chosen, columns)
+            self._look_unshown(source, held)
+            further = self._steps(source, held, step.depth + 1)
+            waiting += [each for each in further if each.reference not in passed]
+            passed |= {each.reference for each in further}
+        beyond = beyond_delete(self.site, self.connection, pages, self.reach, key)
+        if beyond and not self.found.forbids:
+            words = str(_("records you may not delete"))
+            self.found.forbids.append(Hanging(words))
+        return self.found
 
+    def _steps(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
+        return [
+            _Step(pages, reference, chosen, depth)
+            for reference in self.site.registry.incoming[pages.name]
+        ]
 
-def _counted(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reference: Reference,
-    reach: Reach,
-    chosen: Select[Any],
-) -> Hanging | None:
-    """Return how many records of a table refer to those that `chosen` selects, and some
-    of them; None when none does."""
+    def _within_time(self, ask: Callable[[], T], words: str) -> T | None:
+        """Ask the database something, None where that takes too long."""
+        try:
+            with self.connection.begin_nested():
+                return ask()
+        except DBAPIError as error:
+            if meaning(error).kind != "busy":
+                raise
+            self.found.unsure.append(words)
+            return None
 
-    def count(table: FromClause | None, asking: Reach) -> int:
-        inner = _referring(pages, reference, chosen, [literal(1)], table)
+    def _look(self, step: _Step) -> None:
+        source = self.site.registry[step.reference.source]
+        related = _related(step)
+        on_delete = step.reference.on_delete
+        ask = partial(self._referring, step, related)
+        if related is not None and related.joins:
+            ask = partial(self._joined, step, related)
+            if on_delete == "cascade":
+                on_delete = "set null"  # what joins goes, and not what is joined
+        hanging = self._within_time(ask, _label(source, related))
+        under = self.found.under(on_delete)
+        if hanging is not None:
+            under.append(hanging)
+
+    def _referring(self, step: _Step, related: Related | None) -> Hanging | None:
+        """Return the records that refer to those of a step; None where none does."""
+        source = self.site.registry[step.reference.source]
+        holds = _holds(step.reference, step.chosen)
+        whole = self._count(source.table, holds(source.table))
+        if not whole:
+            return None
+        name = source.table.fullname
+        if not self.reach.may("view", name) or any(
+            self.reach.hides(name, key) for key in step.reference.columns
+        ):
+            return Hanging(_unseen())
+        rows = self.reach.rows(source.table)
+        seen = whole if rows is source.table else self._count(rows, holds(rows))
+        if not seen:
+            return Hanging(_unseen())
+        without = () if step.depth else step.reference.columns
+        named = self._named(source, holds, without)
+        words = _words(source, related, seen, whole > seen)
+        address = self._address(step, related)
+        return Hanging(words, named, seen > len(named), address)
+
+    def _joined(self, step: _Step, related: Related) -> Hanging | None:
+        """Return the records that a table joins to those of a step; None for none."""
+        registry = self.site.registry
+        joining = registry[step.reference.source]
+        far = registry.other_side(related)
+        target = registry[far.target]
+        whole = self._count(
+            joining.table, _holds(step.reference, step.chosen)(joining.table)
+        )
+        if not whole:
+            return None
+        rows = self.reach.rows(joining.table)
+        joined = select(*[rows.c[key] for key in far.columns]).select_from(rows)
+        joined = joined.where(_holds(step.reference, step.chosen)(rows))
+        back = Reference(far.target, far.referred, joining.name, far.columns, "")
+        holds = _holds(back, joined)
+        names = (joining.table.fullname, target.table.fullname)
+        if not all(self.reach.may("view", name) for name in names) or any(
+            self.reach.hides(names[0], key) for key in far.columns
+        ):
+            return Hanging(_unseen())
+        ends = self.reach.rows(target.table)
+        seen = self._count(ends, holds(ends))
+        if not seen:
+            return Hanging(_unseen())
+        named = self._named(target, holds)
+        words = _words(target, related, seen, whole > seen)
+        address = self._address(step, related)
+        return Hanging(words, named, seen > len(named), address)
+
+    def _address(self, step: _Step, related: Related | None) -> str:
+        """Return where all records of a relation are listed: beneath the record itself."""
+        source = self.site.registry[step.reference.source]
+        if step.depth or related is None or not source.key:
+            return ""
+        if is_single(source, related.columns) and not related.joins:
+            return ""  # shown with the record
+        return f"{self._home}/related/{related.word}"
+
+    def _count(self, rows: FromClause, holds: ColumnElement[bool]) -> int:
+        inner = select(literal(1)).select_from(rows).where(holds)
         limited = inner.limit(MOST_COUNTED + 1).subquery()
         counted = select(func.count()).select_from(limited)
-        return int(UNBOUNDED.run(connection, counted, asking.bound).scalar_one())
+        # past the user's reach: the database will count them whoever asks
+        found = UNBOUNDED.run(self.connection, counted, self.reach.bound)
+        return int(found.scalar_one())
 
-    whole = count(None, reach)
-    if not whole:
-        return None
-    name = pages.table.fullname
-    seen = 0
-    if reach.may("view", name) and not any(
-        reach.hides(name, key) for key in reference.columns
-    ):
-        rows = reach.rows(pages.table)
-        seen = whole if rows is pages.table else count(rows, reach)
-    if not seen:
-        return Hanging(str(_("records you may not see")), [])
-    named = _some(site, connection, pages, reference, reach, chosen)
-    return Hanging(_words(pages, seen, whole > seen), named, seen > len(named))
+    def _named(
+        self,
+        pages: TablePages,
+        holds: Callable[[FromClause], ColumnElement[bool]],
+        without: tuple[str, ...] = (),
+    ) -> list[Cell]:
+        """Return a few of the records within reach, by their titles."""
+        selection = Selection(self.site.registry, pages, self.reach, self.site.language)
+        title = selection.title_reader(without=without)
+        has_page = bool(pages.key) and not pages.for_lookups
+        key = selection.key_reader() if has_page else None
+        statement = selection.statement().where(holds(selection.base)).limit(NAMED)
+        home = record_home(pages.name)
+        return [
+            Cell(title(row) or "–", home + key(row) if key is not None else "")
+            for row in UNBOUNDED.run(self.connection, statement, self.reach.bound)
+        ]
+
+    def _look_unshown(self, pages: TablePages, chosen: Select[Any]) -> None:
+        """Look at tables that the application does not have: only whether there are
+        rows that refer here."""
+        words = str(_("records that this application does not show"))
+        for each in pages.unshown:
+            if not self._within_time(partial(self._is_held, each, chosen), words):
+                continue
+            under = self.found.under(each.on_delete)
+            if all(known.words != words for known in under):
+                under.append(Hanging(words))
+
+    def _is_held(self, unshown: Unshown, chosen: Select[Any]) -> bool:
+        rows = table(
+            unshown.table, *[column(name) for name in unshown.by], schema=unshown.schema
+        )
+        reference = Reference(unshown.table, unshown.by, "", unshown.to, "")
+        held = select(literal(1)).select_from(rows)
+        held = held.where(_holds(reference, chosen)(rows)).limit(1)
+        return (
+            UNBOUNDED.run(self.connection, held, self.reach.bound).first() is not None
+        )
 
 
-def _some(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reference: Reference,
-    reach: Reach,
-    chosen: Select[Any],
-) -> list[Cell]:
-    """Return a few of the records within reach that refer to those that `chosen`
-    selects."""
-    selection = Selection(site.registry, pages, reach, site.language)
-    title = selection.title_reader()
-    key = selection.key_reader() if pages.key else None
-    parents = chosen.subquery()
-    pairs = zip(reference.columns, reference.referred, strict=True)
-    held = select(literal(1)).select_from(parents)
-    held = held.where(
-        *[selection.base.c[ours] == parents.c[its] for ours, its in pairs]
-    )
-    statement = selection.statement().where(held.exists()).limit(NAMED)
-    home = record_home(pages.name)
-    has_page = key is not None and not pages.for_lookups
-    return [
-        Cell(title(row) or "–", home + key(row) if has_page and key else "")
-        for row in UNBOUNDED.run(connection, statement, reach.bound)
-    ]
+def _related(step: _Step) -> Related | None:
+    """Return the block of related records that a reference makes, None for none."""
+    reference = step.reference
+    for related in step.above.details:
+        if (related.table, related.columns) == (reference.source, reference.columns):
+            return related
+    return None
 
 
-def _words(pages: TablePages, seen: int, are_more: bool) -> str:
-    """Return how many records of a table there are, in words."""
-    noun = lower_first(pages.singular if seen == 1 else pages.plural)
+def _holds(
+    reference: Reference, chosen: Select[Any]
+) -> Callable[[FromClause], ColumnElement[bool]]:
+    """Return the condition, of rows, that they refer to a record that is chosen."""
+    found = chosen.subquery()
+    wanted = select(*[found.c[key] for key in reference.referred])
+
+    def holds(rows: FromClause) -> ColumnElement[bool]:
+        ours = [rows.c[key] for key in reference.columns]
+        return ours[0].in_(wanted) if len(ours) == 1 else tuple_(*ours).in_(wanted)
+
+    return holds
+
+
+def _unseen() -> str:
+    return str(_("records you may not see"))
+
+
+def _label(pages: TablePages, related: Related | None) -> str:
+    return str(related.label if related and related.label else pages.plural)
+
+
+def _words(
+    pages: TablePages, related: Related | None, seen: int, are_more: bool
+) -> str:
+    """Return how many records a relation has, in words: "15 voyages from here"."""
+    label, plural = _label(pages, related), str(pages.plural)
+    noun = label
+    if seen == 1 and label.startswith(plural):
+        noun = str(pages.singular) + label.removeprefix(plural)
+    elif seen == 1 and label.endswith(lower_first(plural)):
+        noun = label.removesuffix(lower_first(plural)) + lower_first(pages.singular)
     number = f"{seen:,}" if seen <= MOST_COUNTED else _("over %(n)s", n="1,000")
-    words = f"{number} {noun}"
+    words = f"{number} {lower_first(noun)}"
     if are_more:
         return str(_("%(words)s, and records you may not see", words=words))
     return words
-
-
-def beyond_delete(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    key: Mapping[str, Any],
-) -> bool:
-    """Tell whether deleting the record with this key would take records along that the
-    user may not delete: at any depth, along references of a table to itself, and, to be
-    safe, wherever cascades of several tables come back to where they were."""
-    table = pages.table
-    start = select(*_key_columns(site, pages)).where(
-        and_(*[table.c[name] == value for name, value in key.items()])
-    )
-    if not _own_cascades(site, pages) and not site.registry.incoming[pages.name]:
-        return False
-    return _goes_beyond(site, connection, pages, reach, start, ())
-
-
-def _goes_beyond(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    chosen: Select[Any],
-    passed: tuple[Reference, ...],
-) -> bool:
-    """Tell it of the records of one table that `chosen` selects."""
-    own = _own_cascades(site, pages)
-    if own:
-        chosen = _with_descendants(pages, chosen, own)
-        if _some_beyond(connection, reach, pages, chosen, pages.key):
-            return True
-    for reference in site.registry.incoming[pages.name]:
-        if reference.on_delete != "cascade" or reference in own:
-            continue
-        source = site.registry[reference.source]
-        held = _referring(source, reference, chosen, _key_columns(site, source))
-        if reference in passed:
-            first = select(literal(1)).select_from(held.subquery()).limit(1)
-            return UNBOUNDED.run(connection, first, reach.bound).first() is not None
-        if _some_beyond(connection, reach, source, chosen, reference) or _goes_beyond(
-            site, connection, source, reach, held, (*passed, reference)
-        ):
-            return True
-    return False
-
-
-def _own_cascades(site: Site, pages: TablePages) -> list[Reference]:
-    return [
-        reference
-        for reference in site.registry.incoming[pages.name]
-        if reference.on_delete == "cascade" and reference.source == pages.name
-    ]
-
-
-def _key_columns(site: Site, pages: TablePages) -> list[ColumnElement[Any]]:
-    """Return the columns that tell records apart, or that others refer to."""
-    keys = dict.fromkeys(pages.key)
-    for reference in site.registry.incoming[pages.name]:
-        keys.update(dict.fromkeys(reference.referred))
-    return [pages.column(key) for key in keys] or [literal(1).label("one")]
-
-
-def _referring(
-    source: TablePages,
-    reference: Reference,
-    chosen: Select[Any],
-    columns: Sequence[ColumnElement[Any]],
-    table: FromClause | None = None,
-) -> Select[Any]:
-    """Select `columns` of the records that refer to those that `chosen` selects."""
-    referring = source.table if table is None else table
-    parents = chosen.subquery()
-    pairs = zip(reference.columns, reference.referred, strict=True)
-    matches = and_(*[referring.c[ours] == parents.c[its] for ours, its in pairs])
-    return select(*columns).select_from(referring.join(parents, matches))
-
-
-def _with_descendants(
-    pages: TablePages, chosen: Select[Any], own: Sequence[Reference]
-) -> Select[Any]:
-    """Select the records that `chosen` selects and all below them. UNION drops what was
-    found before, so that a circle in the data ends."""
-    tree = chosen.cte("tree", recursive=True)
-    below = [
-        select(*[pages.column(column.key) for column in tree.c]).join_from(
-            pages.table,
-            tree,
-            and_(
-                *[
-                    pages.column(ours) == tree.c[its]
-                    for ours, its in zip(
-                        reference.columns, reference.referred, strict=True
-                    )
-                ]
-            ),
-        )
-        for reference in own
-    ]
-    whole = tree.union(*below)
-    return select(*whole.c)
-
-
-def _some_beyond(
-    connection: Connection,
-    reach: Reach,
-    pages: TablePages,
-    chosen: Select[Any],
-    by: Reference | tuple[str, ...],
-) -> bool:
-    """Tell whether the user may not delete some of the records of a table: those that
-    refer to what `chosen` selects, or those of the keys that it selects."""
-    condition = reach.condition("delete", pages.table.fullname)
-    if not condition:
-        return False
-    not_mine = case((text(f"({condition})"), 1), else_=0) == 0
-    table = select(pages.table).where(not_mine).subquery(pages.table.name)
-    if isinstance(by, tuple):
-        reference = Reference(pages.name, by, pages.name, by, "")
-    else:
-        reference = by
-    found = _referring(pages, reference, chosen, [literal(1)], table).limit(1)
-    return UNBOUNDED.run(connection, found, reach.bound).first() is not None
-
-
-def _hanging(
-    site: Site,
-    connection: Connection,
-    reference: Reference,
-    reach: Reach,
-    record: Record,
-) -> Hanging | None:
-    pages = site.registry[reference.source]
-    parent = [record.values[key] for key in reference.referred]
-    if None in parent:
-        return None
-    pairs = zip(reference.columns, parent, strict=True)
-    matches = and_(*[pages.column(key) == value for key, value in pairs])
-    inner = select(literal(1)).where(matches).limit(MOST_COUNTED + 1)
-    counted = select(func.count()).select_from(inner.subquery())
-    # past the user's reach: the database will count them whoever asks
-    count = UNBOUNDED.run(connection, counted).scalar_one()
-    if not count:
-        return None
-    unseen = str(_("records you may not see"))
-    if not reach.may("view", pages.table.fullname) or any(
-        reach.hides(pages.table.fullname, key) for key in reference.columns
-    ):
-        return Hanging(unseen, [])
-    asked = Asked(deleted=WITH)  # they refer all the same
-    plan = list_plan(site, pages, reach, pages.first, reference.columns, asked)
-    page = plan.read(connection, size=NAMED, parent=parent)
-    seen = plan.count(connection, parent).number
-    if not seen:
-        return Hanging(unseen, [])
-    words = _words(pages, seen, count > min(seen, MOST_COUNTED + 1))
-    named = [line.title for line in page.lines]
-    return Hanging(words, named, seen > len(named))

@@ -76,6 +76,18 @@ class Related:
 
 
 @dataclass(frozen=True, slots=True)
+class Unshown:
+    """A table that the application does not have, whose rows refer to a record's columns
+    `to` by their columns `by`: what the database does with them when the record goes."""
+
+    table: str
+    by: tuple[str, ...]
+    to: tuple[str, ...]
+    on_delete: str = ""
+    schema: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Held:
     """A rule that the database works out when a record was written: in SQL, with what is
     said at the field `key` where it does not hold."""
@@ -130,6 +142,7 @@ class TablePages:
     first: ClassVar[Sequence[Order]] = ()
     sections: ClassVar[Sequence[Section]] = ()
     details: ClassVar[Sequence[Related]] = ()
+    unshown: ClassVar[Sequence[Unshown]] = ()
     read_only: ClassVar[frozenset[str]] = frozenset()
     changeable: ClassVar[bool] = True
     derived: ClassVar[bool] = False  # its rows are others': a view's, a query's

@@ -15,8 +15,8 @@ from ..accounts.log import MARKED, Deed, Recording
 from ..addresses import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
+from .cascades import beyond_delete
 from .checking import unique_sets
-from .deleting import beyond_delete
 from .model import TablePages
 from .picking import Picker
 from .record import titles_where

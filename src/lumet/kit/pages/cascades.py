@@ -1,0 +1,148 @@
+"""Following the references by which a delete takes other records along."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    FromClause,
+    Select,
+    and_,
+    case,
+    literal,
+    select,
+    text,
+)
+
+from ..reach import UNBOUNDED, Reach
+from .model import Reference, TablePages
+from .site import Site
+
+
+def beyond_delete(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    key: Mapping[str, Any],
+) -> bool:
+    """Tell whether deleting the record with this key would take records along that the
+    user may not delete: at any depth, along references of a table to itself, and, to be
+    safe, wherever cascades of several tables come back to where they were."""
+    table = pages.table
+    start = select(*key_columns(site, pages)).where(
+        and_(*[table.c[name] == value for name, value in key.items()])
+    )
+    if not _own_cascades(site, pages) and not site.registry.incoming[pages.name]:
+        return False
+    return _goes_beyond(site, connection, pages, reach, start, ())
+
+
+def _goes_beyond(
+    site: Site,
+    connection: Connection,
+    pages: TablePages,
+    reach: Reach,
+    chosen: Select[Any],
+    passed: tuple[Reference, ...],
+) -> bool:
+    """Tell it of the records of one table that `chosen` selects."""
+    own = _own_cascades(site, pages)
+    if own:
+        chosen = _with_descendants(pages, chosen, own)
+        if _some_beyond(connection, reach, pages, chosen, pages.key):
+            return True
+    for reference in site.registry.incoming[pages.name]:
+        if reference.on_delete != "cascade" or reference in own:
+            continue
+        source = site.registry[reference.source]
+        held = referring(source, reference, chosen, key_columns(site, source))
+        if reference in passed:
+            first = select(literal(1)).select_from(held.subquery()).limit(1)
+            return UNBOUNDED.run(connection, first, reach.bound).first() is not None
+        if _some_beyond(connection, reach, source, chosen, reference) or _goes_beyond(
+            site, connection, source, reach, held, (*passed, reference)
+        ):
+            return True
+    return False
+
+
+def _own_cascades(site: Site, pages: TablePages) -> list[Reference]:
+    return [
+        reference
+        for reference in site.registry.incoming[pages.name]
+        if reference.on_delete == "cascade" and reference.source == pages.name
+    ]
+
+
+def key_columns(site: Site, pages: TablePages) -> list[ColumnElement[Any]]:
+    """Return the columns that tell records apart, or that others refer to."""
+    keys = dict.fromkeys(pages.key)
+    for reference in site.registry.incoming[pages.name]:
+        keys.update(dict.fromkeys(reference.referred))
+    for unshown in pages.unshown:
+        keys.update(dict.fromkeys(unshown.to))
+    return [pages.column(key) for key in keys] or [literal(1).label("one")]
+
+
+def referring(
+    source: TablePages,
+    reference: Reference,
+    chosen: Select[Any],
+    columns: Sequence[ColumnElement[Any]],
+    table: FromClause | None = None,
+) -> Select[Any]:
+    """Select `columns` of the records that refer to those that `chosen` selects."""
+    referring = source.table if table is None else table
+    parents = chosen.subquery()
+    pairs = zip(reference.columns, reference.referred, strict=True)
+    matches = and_(*[referring.c[ours] == parents.c[its] for ours, its in pairs])
+    return select(*columns).select_from(referring.join(parents, matches))
+
+
+def _with_descendants(
+    pages: TablePages, chosen: Select[Any], own: Sequence[Reference]
+) -> Select[Any]:
+    """Select the records that `chosen` selects and all below them. UNION drops what was
+    found before, so that a circle in the data ends."""
+    tree = chosen.cte("tree", recursive=True)
+    below = [
+        select(*[pages.column(column.key) for column in tree.c]).join_from(
+            pages.table,
+            tree,
+            and_(
+                *[
+                    pages.column(ours) == tree.c[its]
+                    for ours, its in zip(
+                        reference.columns, reference.referred, strict=True
+                    )
+                ]
+            ),
+        )
+        for reference in own
+    ]
+    whole = tree.union(*below)
+    return select(*whole.c)
+
+
+def _some_beyond(
+    connection: Connection,
+    reach: Reach,
+    pages: TablePages,
+    chosen: Select[Any],
+    by: Reference | tuple[str, ...],
+) -> bool:
+    """Tell whether the user may not delete some of the records of a table: those that
+    refer to what `chosen` selects, or those of the keys that it selects."""
+    condition = reach.condition("delete", pages.table.fullname)
+    if not condition:
+        return False
+    not_mine = case((text(f"({condition})"), 1), else_=0) == 0
+    table = select(pages.table).where(not_mine).subquery(pages.table.name)
+    if isinstance(by, tuple):
+        reference = Reference(pages.name, by, pages.name, by, "")
+    else:
+        reference = by
+    found = referring(pages, reference, chosen, [literal(1)], table).limit(1)
+    return UNBOUNDED.run(connection, found, reach.bound).first() is not None
