@@ -409,6 +409,74 @@ class BrowserTest(unittest.TestCase):
             self.ask(query), [(1, "Rail loose", "minor"), (2, "Lens cracked", "severe")]
         )
 
+    def test_stops_are_moved_and_added_up_and_lights_are_chosen(self) -> None:
+        page = self.page
+        self.sign_in()
+        query = (
+            "SELECT station_id FROM voyage_stop WHERE voyage_id = 2 ORDER BY stop_no"
+        )
+        before = [station for (station,) in self.ask(query)]
+        self.open("/t/voyage/r/2/edit")
+        rows = page.locator("table[data-rows] tbody tr")
+        total = page.locator("tfoot [data-total]")
+        for number, cargo in enumerate(("540", "0", "1,220")):
+            rows.nth(number).get_by_label("Cargo").fill(cargo)
+        self.assertEqual(total.inner_text(), "1,760\u00a0kg")
+        rows.nth(2).get_by_label("Cargo").fill("20")
+        rows.nth(0).get_by_label("Cargo").press("Alt+ArrowDown")
+        self.assertEqual(rows.nth(1).get_by_label("Stop number").input_value(), "2")
+        rows.nth(2).get_by_label("Move up").click()
+        self.assertEqual(total.inner_text(), "560\u00a0kg")
+        rows.nth(1).get_by_label("Take this row away").check()
+        self.assertEqual(total.inner_text(), "540\u00a0kg")
+        rows.nth(1).get_by_label("Take this row away").uncheck()
+        self.check_accessibility()
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Saved.").wait_for()
+        after = [station for (station,) in self.ask(query)]
+        self.assertEqual(after, [before[1], before[2], before[0]])
+        self.open("/t/vessel/r/TUR/edit")
+        held = "SELECT count(*) FROM light_tender WHERE vessel_code = 'TUR'"
+        ((many,),) = self.ask(held)
+        chips = page.locator(".in-rows .ts-control .item")
+        self.assertEqual(chips.count(), many)
+        chips.first.get_by_role("button").click()
+        page.locator(".in-rows .ts-control input").click()
+        page.keyboard.type("anvil")
+        page.locator(".ts-dropdown .option.active", has_text="Anvil").wait_for()
+        page.keyboard.press("Enter")
+        page.keyboard.press("Escape")
+        self.check_accessibility()
+        self.assertEqual(chips.count(), many)
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_text("Saved.").wait_for()
+        self.assertEqual(self.ask(held), [(many,)])
+
+    def test_a_tree_opens_and_blocks_come_when_they_are_seen(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/keeper?as=tree")
+        query = (
+            "SELECT id, first_name, last_name FROM keeper k WHERE supervisor_id IS NULL"
+        )
+        below = " AND EXISTS (SELECT 1 FROM keeper b WHERE b.supervisor_id = k.id)"
+        number, *names = self.ask(f"{query}{below} LIMIT 1")[0]
+        name = " ".join(names)
+        ((many,),) = self.ask(
+            f"SELECT count(*) FROM keeper WHERE supervisor_id = {number}"
+        )
+        page.get_by_label(f"Open {name}").click()
+        page.locator("tr.level-1").nth(many - 1).wait_for()
+        self.check_accessibility()
+        page.get_by_label(f"Open {name}").click()
+        self.assertEqual(page.locator("tr.level-1").count(), 0)
+        self.open(f"/t/keeper/r/{number}")
+        late = page.locator("section[data-late]").last
+        self.assertEqual(late.get_by_text("Nothing was written down of it.").count(), 0)
+        late.scroll_into_view_if_needed()
+        late.get_by_text("Nothing was written down of it.").wait_for()
+        self.check_accessibility()
+
     def test_choices_follow_and_more_come_while_scrolling(self) -> None:
         page = self.page
         self.sign_in()

@@ -194,7 +194,9 @@ class Related:
         edit = "/t/visit/r/1/edit"
         form = self.rows_form(edit)
         self.assertEqual(form["rows-0-0-words"], "cracked")
-        self.assertRegex(self.piece(edit), r'<div class="kept num">1</div>')  # a formula
+        self.assertRegex(
+            self.piece(edit), r'<div class="kept num">1</div>'
+        )  # a formula
         typed = form | {
             "words": "with rows", "rows-0-0-is-gone": "1", "rows-0-1-words": "tight",
             "rows-0-2-words": "new one", "rows-0-3-words": "numbered", "rows-0-3-no": "9",

@@ -3,9 +3,9 @@ those are called, which are entered with it, which are chosen."""
 
 from lumet.design.details import columns_of_its_own, joined_reference
 from lumet.design.vocabulary import EDIT_CHOSEN
-from lumet.facts.model import Reference
+from lumet.facts.model import Column, Reference
 from lumet.inference.relations import hierarchy_of, in_place, junction_of, position_of
-from lumet.inference.rules import Choice, Subject
+from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.words import KEY_WORDS, label_from, split_words
 
 _HERE = {
@@ -13,6 +13,12 @@ _HERE = {
     "to here": frozenset({"to", "destination", "target", "arrival", "dest"}),
     "via here": frozenset({"via", "through", "past"}),
 }
+_ABOVE = frozenset(
+    {"parent", "superior", "upper", "above", "belongs", "part", "of", "to", "in"}
+)
+_AMOUNTS = frozenset({"amount", "amt", "total", "subtotal", "cost", "costs", "fee", "charge", "weight",
+                      "cargo", "hours", "minutes", "duration", "expense", "expenses"})  # fmt: skip
+_OF_ONE = frozenset({"price", "rate", "unit", "each", "per", "max", "min", "limit"})
 _BEFORE_NOUNS = frozenset({"by", "for", "of", "in", "at", "on", "with"})
 
 
@@ -38,12 +44,13 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     """Several references from one table are told apart in words: by where they point
     ("Voyages from here"), by what was done ("Repairs reported by this keeper"), else by
     their own name ("Vessels with this home port"); what stands right under a record of
-    its own table is below it ("Stations below")."""
+    its own table is below it ("Stations below"), unless its name says more ("Keepers with
+    this supervisor")."""
     plural = str(subject.answers[name, "plural"].value)
-    own = name == subject.table.name
-    if own and reference.columns[-1] == hierarchy_of(subject):
-        return f"{plural} below"
     words = _words_of(reference)
+    is_tree = reference.columns[-1] == hierarchy_of(subject)
+    if name == subject.table.name and is_tree and set(words) <= _ABOVE:
+        return f"{plural} below"
     noun = str(subject.answers[subject.table.name, "singular"].value)
     rest = [word for word in words if word not in subject.words]
     for place, known in _HERE.items():
@@ -53,6 +60,28 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     if words[-1] in _BEFORE_NOUNS:
         return f"{plural} {said} this {_lower_first(noun)}"
     return f"{plural} with this {said}"
+
+
+def total_of_amount(subject: Subject, column: Column) -> Choice | None:
+    """What is entered with a record, in rows, is summed where it is an amount by its
+    name, and not the price of one. Example: `cargo_kg` of the stops of a voyage."""
+    words = set(split_words(column.name))
+    is_number = column.type.kind in ("integer", "decimal", "float")
+    if not is_number or not words & _AMOUNTS or words & _OF_ONE:
+        return None
+    if subject.answer(column.name, "kind") in ("lookup", "choice", "code"):
+        return None
+    for reference in subject.table.references:
+        parent = subject.database.by_name.get(reference.referred_table)
+        if parent is None or subject.table.is_unique(reference.columns):
+            continue
+        if in_place(subject.about(parent.name), subject.table.name, reference):
+            noun = subject.database.own_name(parent.name)
+            return Choice("sum", f"an amount, entered with its {noun}", 0.8)
+    return None
+
+
+TOTAL_RULES: tuple[ColumnRule, ...] = (total_of_amount,)
 
 
 def _words_of(reference: Reference) -> list[str]:

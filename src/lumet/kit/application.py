@@ -42,6 +42,7 @@ from .pages import (
 from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
+from .pages.trails import trail
 from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
 from .settings import LOCAL_HOSTS, Settings
@@ -114,6 +115,7 @@ def build(
     app.jinja_env.finalize = _as_text
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["moment"] = _moment_here
+    app.jinja_env.globals["trail"] = trail
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(

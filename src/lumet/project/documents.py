@@ -107,6 +107,7 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Kind", "How a column is shown and entered.", kinds.KIND_RULES),
     ("Following", "Which choices limit those of a lookup.", kinds.FOLLOWS_RULES),
     ("Unit", "What stands behind a number.", columns.UNIT_RULES),
+    ("Total", "What is added up.", details.TOTAL_RULES),
     ("Spelling", "How values are stored in a column of another type.", kinds.STORED_RULES),
     ("Other values", "Whether a choice takes values that are not listed.", kinds.OTHERS_RULES),
     ("Hidden", "What nobody needs to see.", columns.HIDDEN_RULES),

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlencode
 
+from flask_babel import gettext as _
 from sqlalchemy import Connection
 
 from ..reach import Reach
@@ -17,7 +18,7 @@ from .listing import is_sortable as can_be_sorted
 from .model import Reference, Related, TablePages
 from .record import Record
 from .searching import word_values, words_of
-from .site import Site, add_address
+from .site import Site, add_address, lower_first
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5
@@ -47,14 +48,32 @@ class Listed:
 @dataclass(frozen=True, slots=True)
 class Block:
     """Related records: what they are called, where the block is by itself, where to add
-    one, or to choose others; `listed` is what it shows, None until it is read."""
+    one, with the words for it, or to choose others; `listed` is what it shows, None until
+    it is read."""
 
     label: str
     pages: TablePages
     address: str
     add: str
+    add_words: str
     choose: str = ""
     listed: Listed | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class _Sketch:
+    """What is the same of a block for all records, and for all users with one reach: its
+    reference, the table that it shows, `through` a joining one, its words, and whether
+    one may be added."""
+
+    related: Related
+    reference: Reference
+    pages: TablePages
+    through: Through
+    label: str
+    add_words: str
+    may_add: bool
+    choose: str
 
 
 class Blocks:
@@ -68,13 +87,40 @@ class Blocks:
         self.record = record
         self._home = home
         self._pages = pages
-        self._references = {
-            related.word: (related, site.registry.reference(pages.name, related))
-            for related in pages.details
-            if is_seen(site.registry[related.table], related, reach)
+        key = ("blocks", pages.name, reach.shape)
+        self._sketches: dict[str, _Sketch] = site.plan(key, self._sketched)
+
+    def _sketched(self) -> dict[str, _Sketch]:
+        return {
+            related.word: self._sketch(related)
+            for related in self._pages.details
+            if is_seen(self.site.registry[related.table], related, self.reach)
             and self._is_open(related)
             and not self._is_part(related)
         }
+
+    def _sketch(self, related: Related) -> _Sketch:
+        registry = self.site.registry
+        reference = registry.reference(self._pages.name, related)
+        pages = registry[related.table]
+        through: Through = ()
+        choose = ""
+        if related.joins:
+            through = (reference, registry.other_side(related))
+            pages = registry[through[1].target]
+            if self._may_choose(related):
+                number = self._pages.details.index(related)
+                choose = f"/edit#part-picks-{number}"
+        return _Sketch(
+            related=related,
+            reference=reference,
+            pages=pages,
+            through=through,
+            label=str(related.label or pages.plural),
+            add_words=str(_("Add %(noun)s", noun=lower_first(pages.singular))),
+            may_add=not related.joins and may_add_below(pages, reference, self.reach),
+            choose=choose,
+        )
 
     def _is_open(self, related: Related) -> bool:
         """Tell whether the user may look at the other side of a table that joins two."""
@@ -106,14 +152,14 @@ class Blocks:
         """Return all blocks, the first of them read."""
         return [
             self._block(word, connection if place < READ_AT_ONCE else None)
-            for place, word in enumerate(self._references)
+            for place, word in enumerate(self._sketches)
         ]
 
     def one(
         self, connection: Connection, word: str, asked: Mapping[str, str]
     ) -> Block | None:
         """Return the block with this word in its address, read as it is asked for."""
-        if word not in self._references:
+        if word not in self._sketches:
             return None
         return self._block(word, connection, asked)
 
@@ -123,25 +169,17 @@ class Blocks:
         connection: Connection | None,
         asked: Mapping[str, str] = NOTHING,
     ) -> Block:
-        related, reference = self._references[word]
-        registry = self.site.registry
-        pages = registry[related.table]
-        address = f"{self._home}/related/{word}"
-        through: Through = ()
-        add, choose = "", ""
-        if related.joins:
-            through = (reference, registry.other_side(related))
-            pages = registry[through[1].target]
-            if self._may_choose(related):
-                number = self._pages.details.index(related)
-                choose = f"{self._home}/edit#part-picks-{number}"
-        else:
-            add = add_below(pages, reference, self.record, self.reach)
+        found = self._sketches[word]
+        pages, address = found.pages, f"{self._home}/related/{word}"
+        add = ""
+        if found.may_add:
+            add = add_address(pages.name, _filled(found.reference, self.record))
         listed = None
         if connection is not None:
+            reference, through = found.reference, found.through
             listed = self._read(connection, pages, reference, address, asked, through)
-        label = str(related.label or pages.plural)
-        return Block(label, pages, address, add, choose, listed)
+        choose = f"{self._home}{found.choose}" if found.choose else ""
+        return Block(found.label, pages, address, add, found.add_words, choose, listed)
 
     def _read(
         self,
@@ -203,15 +241,19 @@ def is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
     )
 
 
+def may_add_below(pages: TablePages, reference: Reference, reach: Reach) -> bool:
+    """Tell whether the user may add a record with its parent filled in."""
+    if not (pages.offers("add") and reach.may("add", pages.table.fullname)):
+        return False
+    roles = reach.holding("add", pages.table.fullname)
+    return set(reference.columns) <= {*pages.enters(reach, roles, is_new=True)}
+
+
 def add_below(
     pages: TablePages, reference: Reference, record: Record, reach: Reach
 ) -> str:
-    """Return the address that adds a record with its parent filled in."""
-    if not (pages.offers("add") and reach.may("add", pages.table.fullname)):
-        return ""
-    roles = reach.holding("add", pages.table.fullname)
-    entered = pages.enters(reach, roles, is_new=True)
-    if not set(reference.columns) <= {*entered}:
+    """Return the address that adds a record with its parent filled in, "" for none."""
+    if not may_add_below(pages, reference, reach):
         return ""
     return add_address(pages.name, _filled(reference, record))
 

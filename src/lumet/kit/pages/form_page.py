@@ -200,10 +200,14 @@ def _fixed(pages: TablePages, form: Any) -> dict[str, str]:
     found = {}
     for key in fixed_columns(pages, request.args):
         field = form._fields.get(key)
-        if isinstance(field, LookupField) and field._value() == request.args[key]:
+        if field is None or field._value() != request.args[key]:
+            continue
+        if isinstance(field, LookupField):
             titles = {value: title for value, title, _note in field.options}
             if field._value() in titles:
                 found[key] = titles[field._value()]
+        else:
+            found[key] = field._value()
     return found
 
 

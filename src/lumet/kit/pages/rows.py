@@ -72,6 +72,7 @@ class Rows:
     is_single: bool = False
     totals: Mapping[str, str] = field(default_factory=dict)  # by column
     made: list[str] = field(default_factory=list)  # what is shown and is no column
+    counted: frozenset[str] = frozenset()  # columns that number the rows by themselves
 
     def heading(self, key: str) -> str:
         """Return what heads a column, whose unit stands at each value."""
@@ -79,9 +80,10 @@ class Rows:
         return str(fields[key].label.text) if key in fields else self.pages.label(key)
 
     def is_needed(self, key: str) -> bool:
-        """Tell whether a column must be entered in each row."""
+        """Tell whether a column must be entered in each row: not one that counts them."""
         rows = [self.blank] if self.blank else self.rows[:1]
-        return any((f := row.field(key)) is not None and f.required for row in rows)
+        fields = [field for row in rows if (field := row.field(key)) is not None]
+        return any(each.required and key not in self.counted for each in fields)
 
     @property
     def word(self) -> str:
@@ -353,6 +355,7 @@ class RowsEditor:
             self.is_single,
             {key: how for key, how in self.pages.totals if key in self.columns},
             self.made,
+            frozenset(key for key in self.columns if self.counts(key)),
         )
 
     @property

@@ -355,8 +355,9 @@ for (const foot of document.querySelectorAll(".grid-in tfoot")) {
       const texts = rows.map((row) => value(row.cells[cell.cellIndex])).filter(Boolean);
       const digits = Math.max(0, ...texts.map((text) => (text.split(".")[1] ?? "").length));
       const found = texts.length ? work[cell.dataset.total](texts.map(Number)) : null;
-      cell.textContent = found === null ? "" :
-        found.toLocaleString(language, { minimumFractionDigits: digits, maximumFractionDigits: Math.max(digits, 2) });
+      const shown = { minimumFractionDigits: digits, maximumFractionDigits: Math.max(digits, 2) };
+      const unit = cell.dataset.unit ? `\u00a0${cell.dataset.unit}` : "";
+      cell.textContent = found === null ? "" : found.toLocaleString(language, shown) + unit;
     }
   };
   foot.hidden = false;
