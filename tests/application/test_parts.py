@@ -31,6 +31,8 @@ CREATE TABLE step (id {key}, mast_name VARCHAR(20) NOT NULL, position INTEGER NO
     UNIQUE (mast_name, position), FOREIGN KEY (mast_name) REFERENCES mast (name));
 CREATE TABLE mast_lamp (mast_id INTEGER NOT NULL, no INTEGER NOT NULL, words VARCHAR(20) NOT NULL, PRIMARY KEY (mast_id, no),
     FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+CREATE TABLE mast_flag (mast_name VARCHAR(20) NOT NULL, no INTEGER NOT NULL, words VARCHAR(20) NOT NULL, PRIMARY KEY (mast_name, no),
+    FOREIGN KEY (mast_name) REFERENCES mast (name) ON UPDATE CASCADE ON DELETE CASCADE);
 CREATE TABLE zone (region VARCHAR(4) NOT NULL, no INTEGER NOT NULL, name VARCHAR(20) NOT NULL, upper_region VARCHAR(4), upper_no INTEGER,
     twin_region VARCHAR(4), twin_no INTEGER, PRIMARY KEY (region, no),
     FOREIGN KEY (twin_region, twin_no) REFERENCES zone (region, no), FOREIGN KEY (upper_region, upper_no) REFERENCES zone (region, no));
@@ -42,6 +44,7 @@ INSERT INTO mast (id, name, area_id) VALUES (101, 'Tall', 2), (102, 'Short', 4),
 INSERT INTO mast_card VALUES (101, 'red', 31.5);
 INSERT INTO crew VALUES ('AAA', 'pier', 'Anna'), ('AAA', 'dock', 'Bert'), ('B/B', 'a,b', 'Odd');
 INSERT INTO mast_crew VALUES (101, 'AAA', 'pier'), (101, 'B/B', 'a,b');
+INSERT INTO mast_flag VALUES ('Short', 1, 'red'), ('Short', 2, 'blue');
 INSERT INTO step (mast_name, position, words) VALUES ('Tall', 1, 'one'), ('Tall', 2, 'two'), ('Tall', 3, 'three');
 INSERT INTO mast_lamp VALUES (101, 1, 'low'), (101, 2, 'high'), (101, 3, 'top');
 {refuses}
@@ -220,6 +223,20 @@ class Parts:
         wrong = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "x"})
         self.assertEqual(wrong.status_code, 422)
         self.restore_rows()
+
+    def test_rows_follow_the_key_of_their_record(self: Any) -> None:
+        rows = f"rows-{self.number('mast', 'mast_flag.mast_name')}"
+        edit = "/t/mast/r/102/edit"
+        form = self.form(edit) | {"name": "Shorter", f"{rows}-0-words": "pink"}
+        form |= {f"{rows}-1-is-gone": "1", f"{rows}-2-words": "green"}
+        self.assertEqual(self.user.post(edit, data=form).status_code, 302)
+        query = "SELECT mast_name, no, words FROM mast_flag ORDER BY no"
+        self.assertEqual(
+            self.rows(query), [("Shorter", 1, "pink"), ("Shorter", 2, "green")]
+        )
+        stale = self.user.post(edit, data=form | {"name": "Shorter"})
+        self.assertEqual(stale.status_code, 422)
+        self.change("UPDATE mast SET name = 'Short' WHERE id = 102")
 
     def restore_rows(self: Any) -> None:
         self.change("DELETE FROM step")

@@ -29,6 +29,11 @@ INSERT INTO part VALUES (2, 'Socket', 1);
 INSERT INTO part VALUES (3, 'Screw', 2);
 INSERT INTO part VALUES (4, 'Egg', NULL), (5, 'Hen', 4);
 UPDATE part SET whole_id = 5 WHERE id = 4;
+CREATE TABLE branch (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, upper_id INTEGER, station_id INTEGER,
+    FOREIGN KEY (upper_id) REFERENCES branch (id) ON DELETE CASCADE, FOREIGN KEY (station_id) REFERENCES station (id) ON DELETE CASCADE);
+CREATE TABLE twig (id INTEGER PRIMARY KEY, branch_id INTEGER, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE SET NULL);
+INSERT INTO branch VALUES (1, 'One', NULL, NULL), (2, 'Two', 1, NULL), (3, 'Three', 2, NULL), (4, 'Four', 3, NULL), (5, 'Else', NULL, NULL);
+INSERT INTO twig VALUES (1, 4), (2, 5);
 CREATE TABLE shadow (id INTEGER PRIMARY KEY, visit_id INTEGER, FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE);
 {many}
 INSERT INTO station VALUES (1, 'Tern Holm', 'beacon', 12.5, NULL), (2, 'Cold Bar', 'buoy', NULL, 'hush');
@@ -178,6 +183,9 @@ class Related:
         self.assertIn("records that this application does not show", goes[0])
         self.assertRegex(forbids[0], r'related/leg.from_id">1 leg from here</a>: <a ')
         self.assertIn("1 leg to here", forbids[0])
+        page = self.piece("/t/branch/r/1/delete").replace("\n", " ")
+        self.assertRegex(page, r"Goes with it.*?>3 branches below</a>: .*?</section>")
+        self.assertRegex(page, r"Loses its reference.*?1 twig.*?</section>")
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
         self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")

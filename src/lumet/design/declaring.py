@@ -89,11 +89,20 @@ def _with_one(table: Table, declared: Declared) -> Table:
     kept = [r for r in table.references if not _is_replaced(r, declared)]
     if not declared.is_denied:
         reference = Reference(
-            declared.columns, declared.referred_table, declared.referred_columns
+            declared.columns,
+            declared.referred_table,
+            declared.referred_columns,
+            enforced=False,
         )
+        if any(_ends(r) == _ends(reference) for r in table.references):
+            return table  # the database has it already, with its rules
         kept.append(reference)
     ordered = sorted(kept, key=lambda r: (r.columns, r.name))
     return replace(table, references=tuple(ordered))
+
+
+def _ends(reference: Reference) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
+    return reference.columns, reference.referred_table, reference.referred_columns
 
 
 def _is_replaced(reference: Reference, declared: Declared) -> bool:

@@ -81,7 +81,8 @@ class Column:
 class Reference:
     """A foreign key: `columns` hold the values of `referred_columns`, in order. It is
     checked at once, where `deferrable` on demand at the end of the transaction, where
-    `deferred` always then."""
+    `deferred` always then. One that is not `enforced` the database knows nothing of: it
+    was found in the rows, or decided."""
 
     columns: tuple[str, ...]
     referred_table: str
@@ -91,6 +92,7 @@ class Reference:
     on_update: str = ""
     deferrable: bool = False
     deferred: bool = False
+    enforced: bool = True
 
 
 @dataclass(frozen=True, slots=True)

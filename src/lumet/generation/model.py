@@ -403,7 +403,7 @@ class _Builder:
         reference = table.reference_of(column.name)
         target = self._target(reference) if reference else ""
         if reference and target:
-            parts.append(f"ForeignKey({target!r}{_on_delete(reference)})")
+            parts.append(f"ForeignKey({target!r}{_rule_of(reference)})")
         if column.name in table.primary_key:
             parts.append("primary_key=True")
             if not column.automatic and column.type.kind == "integer":
@@ -445,7 +445,7 @@ class _Builder:
                 ours = [keys[name] for name in reference.columns]
                 theirs = [f"{referred}.{self.keys[referred][name]}"
                           for name in reference.referred_columns]  # fmt: skip
-                rule = _on_delete(reference)
+                rule = _rule_of(reference)
                 found.append(f"ForeignKeyConstraint({ours!r}, {theirs!r}{rule})")
         return found
 
@@ -829,7 +829,9 @@ def _with_keys(title: str, keys: Mapping[str, str]) -> str:
     return title.replace("\0", "")
 
 
-def _on_delete(reference: Reference) -> str:
+def _rule_of(reference: Reference) -> str:
+    if not reference.enforced:
+        return ', info={"enforced": False}'
     if not reference.on_delete:
         return ""
     return f", ondelete={reference.on_delete.upper()!r}"

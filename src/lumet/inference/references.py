@@ -670,7 +670,10 @@ def with_found(
         if found.is_used:
             table = tables[found.table]
             added = Reference(
-                found.columns, found.referred_table, found.referred_columns
+                found.columns,
+                found.referred_table,
+                found.referred_columns,
+                enforced=False,
             )
             ordered = sorted(
                 [*table.references, added], key=lambda r: (r.columns, r.name)

@@ -34,7 +34,7 @@ def beyond_delete(
     start = select(*key_columns(site, pages)).where(
         and_(*[table.c[name] == value for name, value in key.items()])
     )
-    if not _own_cascades(site, pages) and not site.registry.incoming[pages.name]:
+    if not own_cascades(site, pages) and not site.registry.incoming[pages.name]:
         return False
     return _goes_beyond(site, connection, pages, reach, start, ())
 
@@ -48,9 +48,9 @@ def _goes_beyond(
     passed: tuple[Reference, ...],
 ) -> bool:
     """Tell it of the records of one table that `chosen` selects."""
-    own = _own_cascades(site, pages)
+    own = own_cascades(site, pages)
     if own:
-        chosen = _with_descendants(pages, chosen, own)
+        chosen = with_descendants(pages, chosen, own)
         if _some_beyond(connection, reach, pages, chosen, pages.key):
             return True
     for reference in site.registry.incoming[pages.name]:
@@ -68,7 +68,8 @@ def _goes_beyond(
     return False
 
 
-def _own_cascades(site: Site, pages: TablePages) -> list[Reference]:
+def own_cascades(site: Site, pages: TablePages) -> list[Reference]:
+    """Return the references by which records of a table take others of it along."""
     return [
         reference
         for reference in site.registry.incoming[pages.name]
@@ -101,7 +102,7 @@ def referring(
     return select(*columns).select_from(referring.join(parents, matches))
 
 
-def _with_descendants(
+def with_descendants(
     pages: TablePages, chosen: Select[Any], own: Sequence[Reference]
 ) -> Select[Any]:
     """Select the records that `chosen` selects and all below them. UNION drops what was

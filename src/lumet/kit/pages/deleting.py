@@ -23,7 +23,13 @@ from sqlalchemy.exc import DBAPIError
 from ..addresses import encode_key
 from ..reach import UNBOUNDED, Reach
 from ..refusals import meaning
-from .cascades import beyond_delete, key_columns, referring
+from .cascades import (
+    beyond_delete,
+    key_columns,
+    own_cascades,
+    referring,
+    with_descendants,
+)
 from .checking import is_single
 from .model import Reference, Related, TablePages, Unshown
 from .selection import Cell, Selection
@@ -49,11 +55,13 @@ class Hanging:
 @dataclass(slots=True)
 class Consequences:
     """What a delete would do: what forbids it, what goes with it, what loses its
-    reference; what there was no time to look at."""
+    reference, what is left referring to nothing, since the database does not know that it
+    refers; what there was no time to look at."""
 
     forbids: list[Hanging] = field(default_factory=list)
     goes: list[Hanging] = field(default_factory=list)
     loses: list[Hanging] = field(default_factory=list)
+    strays: list[Hanging] = field(default_factory=list)
     unsure: list[str] = field(default_factory=list)
 
     def under(self, on_delete: str) -> list[Hanging]:
@@ -125,6 +133,9 @@ class _Looking:
         return self.found
 
     def _steps(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
+        own = own_cascades(self.site, pages)
+        if own:  # all that stands below goes along, however deep
+            chosen = with_descendants(pages, chosen, own)
         return [
             _Step(pages, reference, chosen, depth)
             for reference in self.site.registry.incoming[pages.name]
@@ -152,6 +163,8 @@ class _Looking:
                 on_delete = "set null"  # what joins goes, and not what is joined
         hanging = self._within_time(ask, _label(source, related))
         under = self.found.under(on_delete)
+        if not step.reference.enforced:
+            under = self.found.strays
         if hanging is not None:
             under.append(hanging)
 

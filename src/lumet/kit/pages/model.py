@@ -108,13 +108,15 @@ class Section:
 @dataclass(frozen=True, slots=True)
 class Reference:
     """A reference between two tables of the application, by their names in addresses:
-    the values of `columns` in `source` are those of `referred` in `target`."""
+    the values of `columns` in `source` are those of `referred` in `target`. The database
+    knows nothing of one that is not `enforced`."""
 
     source: str
     columns: tuple[str, ...]
     target: str
     referred: tuple[str, ...]
     on_delete: str
+    enforced: bool = True
 
     def led_by(self, column: str) -> "Reference":
         """Return the same reference with one of its columns in front."""
@@ -378,6 +380,7 @@ class Registry:
             ]
             for constraint in sorted(found, key=lambda each: tuple(each.column_keys)):
                 target = self.by_table.get(constraint.referred_table.fullname)
+                told = {**constraint.elements[0].info, **constraint.info}
                 if target is not None:
                     yield Reference(
                         source=name,
@@ -385,6 +388,7 @@ class Registry:
                         target=target.name,
                         referred=tuple(e.column.key for e in constraint.elements),
                         on_delete=(constraint.ondelete or "").lower(),
+                        enforced=told.get("enforced", True),
                     )
 
     def _link(self, pages: TablePages) -> None:

@@ -266,18 +266,22 @@ class Saver:
         values: Mapping[str, Any],
         typed: MultiDict[str, str],
         later: Later | None = None,
+        *,
+        seen: Mapping[str, Any] | None = None,
     ) -> Outcome:
         """Save what was typed into the fields `entered` of the record with this key,
         which is locked and holds `values`: as `edit` does, who finds them out. What is
-        to be written is added to `later`, where that is given, and not written yet."""
-        mine, conflicts = self._compare(key, values, typed)
+        to be written is added to `later`, where that is given, and not written yet. Where
+        the key has just changed, `seen` is the one that the user saw."""
+        seen = key if seen is None else seen
+        mine, conflicts = self._compare(seen, values, typed)
         spare = later.spare if later is not None else None
         form = self.pages.filled(values, mine, spare)
         form.is_new = False
         outcome = Outcome(form, conflicts=conflicts)
         is_valid = self.checks.is_valid(connection, form, self.entered, values, key)
         if not is_valid or conflicts:
-            outcome.seen = self._digests(key, values)
+            outcome.seen = self._digests(seen, values)
             return outcome
         changed = {
             name: form._fields[name].data

@@ -33,9 +33,11 @@ class Unclear(Exception):
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """One stored row, locked: its key, its values, the roles that may change it."""
+    """One stored row, locked: its key, the key that its user saw, which is another where
+    that of the record has just changed, its values, the roles that may change it."""
 
     key: dict[str, Any]
+    seen: dict[str, Any]
     values: dict[str, Any]
     roles: tuple[Role, ...]
 
@@ -65,14 +67,25 @@ class RowsSaver:
         self.site, self.pages = editor.site, editor.pages
         self.reach, self.saver = editor.reach, editor.saver
         self.one_by_one = False  # so that each refusal is known to be of its row
+        self._before: dict[str, Any] = {}  # what rows belonged by before the save
 
     def lock(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Lock the rows of the record with this key, before anything is read: what a
         server reads behind that is what there is."""
+        self._before = self.editor.parent_values(self._referred(connection, key))
+        self._lock(connection, self._before)
+
+    def _referred(
+        self, connection: Connection, key: Mapping[str, Any]
+    ) -> Mapping[str, Any]:
+        """Return what the rows of the record with this key refer to, by column."""
+        parent = self.site.registry[self.editor.reference.target]
         referred = self.editor.reference.referred
-        if not set(referred) <= set(key):
-            return  # not known yet; `save` does it
-        self._lock(connection, self.editor.parent_values(key))
+        if set(referred) <= set(key):
+            return key
+        held = select(*[parent.column(name) for name in referred])
+        row = UNBOUNDED.run(connection, held.where(parent.is_key(key))).first()
+        return dict(zip(referred, row or [None] * len(referred), strict=True))
 
     def _lock(self, connection: Connection, belongs: Mapping[str, Any]) -> None:
         statement = select(literal(1)).where(self.pages.is_key(belongs))
@@ -183,8 +196,9 @@ class RowsSaver:
         for row in found:
             values = dict(zip(wanted, row, strict=True))
             key = {name: values[name] for name in self.pages.key}
-            segment = encode_key(tuple(key.values()))
-            held[segment] = _Held(key, values, roles(tuple(key.values())))
+            seen = {name: self._before.get(name, key[name]) for name in key}
+            allowed = roles(tuple(key.values()))
+            held[encode_key(tuple(seen.values()))] = _Held(key, seen, values, allowed)
         return held
 
     def _titles(self, turn: _Turn) -> dict[str, str]:
@@ -224,7 +238,9 @@ class RowsSaver:
             return
         self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
         connection = turn.connection
-        outcome = self.saver.change(connection, held.key, held.values, own, turn.later)
+        outcome = self.saver.change(
+            connection, held.key, held.values, own, turn.later, seen=held.seen
+        )
         if not outcome.key:
             self.editor.failed[index] = outcome
             if turn.later is not None:
@@ -238,7 +254,7 @@ class RowsSaver:
         """Tell whether a row is not as its user saw it, which is said there."""
         held = self._held(turn, own)
         entered = self.editor.entered_by(held.roles)
-        now = self.saver.digests(held.key, held.values, entered)
+        now = self.saver.digests(held.seen, held.values, entered)
         is_changed = any(own.get(name, text) != text for name, text in now.items())
         if is_changed:
             message = _("Somebody changed this row meanwhile.")
@@ -248,7 +264,7 @@ class RowsSaver:
     def _is_touched(self, own: Typed, held: _Held) -> bool:
         """Tell whether anything in a stored row is not as its user saw it."""
         return any(
-            not self.saver.is_seen(held.key, name, own)
+            not self.saver.is_seen(held.seen, name, own)
             for name in self.editor.columns
             if name in own
         )
@@ -270,7 +286,7 @@ class RowsSaver:
                 continue
             text = shown.clean(shown.gather(own.getlist(position)))
             is_new = text != shown.trace(held.values[position])
-            if is_new and self.saver.is_seen(held.key, position, own):
+            if is_new and self.saver.is_seen(held.seen, position, own):
                 is_new = False  # not touched by this user, moved by another
             elif is_new and self._is_changed(turn, index, own):
                 continue
