@@ -42,7 +42,7 @@ INSERT INTO area (id, name, parent_id, deleted_on) VALUES (1, 'Coast', NULL, NUL
 UPDATE area SET parent_id = 6 WHERE id = 5;
 INSERT INTO mast (id, name, area_id) VALUES (101, 'Tall', 2), (102, 'Short', 4), (103, 'Lone', NULL);
 INSERT INTO mast_card VALUES (101, 'red', 31.5);
-INSERT INTO crew VALUES ('AAA', 'pier', 'Anna'), ('AAA', 'dock', 'Bert'), ('B/B', 'a,b', 'Odd');
+INSERT INTO crew VALUES ('AAA', 'pier', 'Anna'), ('AAA', 'dock', 'Bert'), ('B/B', 'a,b', 'Odd'), ('', '', 'Bare');
 INSERT INTO mast_crew VALUES (101, 'AAA', 'pier'), (101, 'B/B', 'a,b');
 INSERT INTO mast_flag VALUES ('Short', 1, 'red'), ('Short', 2, 'blue');
 INSERT INTO step (mast_name, position, words) VALUES ('Tall', 1, 'one'), ('Tall', 2, 'two'), ('Tall', 3, 'three');
@@ -136,7 +136,12 @@ class Parts:
         chosen = re.findall(rf'name="{picks}" value="([^"]+)"( checked)?> (\w+)', page)
         self.assertEqual(
             [(value, bool(is_)) for value, is_, _name in chosen],
-            [("AAA,pier", True), ("AAA,dock", False), ("B~2FB,a~2Cb", True)],
+            [
+                ("AAA,pier", True),
+                ("~,~", False),
+                ("AAA,dock", False),
+                ("B~2FB,a~2Cb", True),
+            ],
         )
         form = self.form(self.EDIT)
         was = ["", "AAA,pier", "B~2FB,a~2Cb"]
@@ -147,11 +152,11 @@ class Parts:
         self.assertEqual(answer.status_code, 422)
         self.assertIn("Choose one of the list.", answer.text)
         self.assertIn(("B/B", "a,b"), self.crews())  # nothing is half saved
-        wanted = form | {f"{picks}-was": was, picks: ["AAA,pier", "AAA,dock"]}
+        wanted = form | {f"{picks}-was": was, picks: ["AAA,pier", "AAA,dock", "~,~"]}
         self.assertEqual(self.user.post(self.EDIT, data=wanted).status_code, 302)
         # what somebody else chose meanwhile stays
         self.assertEqual(
-            self.crews(), [("AAA", "dock"), ("AAA", "pier"), ("CCC", "new")]
+            self.crews(), [("", ""), ("AAA", "dock"), ("AAA", "pier"), ("CCC", "new")]
         )
         history = self.user.get("/t/mast/r/101/history?as-piece=1").text
         self.assertRegex(history, r"Crews “Tall · Bert” · added")
@@ -177,7 +182,7 @@ class Parts:
         self.assertNotIn(picks, clerk.get(self.EDIT).text)
         form = self.form(self.EDIT, clerk)
         clerk.post(self.EDIT, data=form | {f"{picks}-was": was, picks: []})
-        self.assertEqual(len(self.crews()), 4)
+        self.assertEqual(len(self.crews()), 5)
         self.assertNotIn('href="/t/mast_crew"', self.user.get("/").text)
         self.assertEqual(self.user.get("/t/mast_crew").status_code, 404)
         self.assertEqual(self.user.get("/t/mast_crew/add").status_code, 403)

@@ -127,15 +127,10 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         if key[0] == "details" and EDIT_IN_PLACE in str(entry.value)
     ]
     if edited:
-        yield "In place", " · ".join(edited[:MOST_NAMED])
+        yield "In place", _dotted(edited)
     if report.junctions:
-        yield (
-            "Many-to-many",
-            " · ".join(
-                f"{j.table} {j.reason.partition(',')[0]}"
-                for j in report.junctions[:MOST_NAMED]
-            ),
-        )
+        joins = [f"{j.table} {j.reason.partition(',')[0]}" for j in report.junctions]
+        yield "Many-to-many", _dotted(joins)
     lookups = sum(
         entry.value == "lookup" and key[-1:] == ("kind",)
         for entries in decided.values()
@@ -214,6 +209,13 @@ def _in_words(difference: Difference) -> str:
 
 def _have(names: Sequence[str]) -> str:
     return "has" if len(names) == 1 else "have"
+
+
+def _dotted(words: list[str]) -> str:
+    """Return some of several words, and how many more there are."""
+    more = len(words) - MOST_NAMED
+    rest = [f"{more} more"] if more > 0 else []
+    return " · ".join([*words[:MOST_NAMED], *rest])
 
 
 def _named(names: Sequence[str]) -> str:

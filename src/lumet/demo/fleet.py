@@ -38,7 +38,18 @@ CREATE TABLE voyage (
     purpose     VARCHAR(8) NOT NULL
                 CHECK (purpose IN ('relief', 'supply', 'survey', 'towing')),
     distance_nm DECIMAL(5,1),
+    from_station_id INTEGER REFERENCES station (id),
+    to_station_id   INTEGER REFERENCES station (id),
     UNIQUE (vessel_code, left_on)
+);
+CREATE INDEX voyage_from ON voyage (from_station_id);
+CREATE INDEX voyage_to ON voyage (to_station_id);
+CREATE TABLE station_landing (
+    station_id INTEGER PRIMARY KEY REFERENCES station (id) ON DELETE CASCADE,
+    place      VARCHAR(6) NOT NULL CHECK (place IN ('steps', 'slip', 'ladder', 'gully')),
+    tide       VARCHAR(5) NOT NULL CHECK (tide IN ('any', 'half', 'high')),
+    path_length_m  INTEGER CHECK (path_length_m BETWEEN 1 AND 4000),
+    swell_height_m DECIMAL(3,1)
 );
 CREATE TABLE voyage_stop (
     voyage_id  INTEGER NOT NULL REFERENCES voyage (id) ON DELETE CASCADE,
@@ -78,7 +89,8 @@ CREATE TABLE repair (
     status      VARCHAR(8) NOT NULL DEFAULT 'reported'
                 CHECK (status IN ('reported', 'planned', 'done')),
     labour_eur  DECIMAL(8,2),
-    description TEXT
+    description TEXT,
+    deleted_at  TIMESTAMP
 );
 CREATE INDEX repair_light ON repair (light_id);
 CREATE TABLE repair_part (
@@ -99,7 +111,9 @@ def fleet_tables(
     codes = [code for code, *_ in words.VESSELS]
     yield "vessel", iter([(*each, picture_name(each[0])) for each in words.VESSELS])
     yield "light_tender", _tenders(chance, lights, codes)
-    yield "voyage", iter(voyages := list(_voyages(chance, keepers, codes, today)))
+    voyages = list(_voyages(chance, keepers, codes, today))
+    yield "voyage", _with_ends(voyages, stations)
+    yield "station_landing", _landings(stations)
     yield "voyage_stop", _stops(chance, voyages, stations)
     yield "posting", _postings(chance, stations, keepers, today)
     yield "part", _parts(chance)
@@ -135,6 +149,31 @@ def _voyages(
             back.isoformat() if back <= today else None,
             chance.choice(["relief", "supply", "supply", "supply", "survey", "towing"]),
             chance.randint(60, 2_400) / 10,
+        )
+
+
+def _with_ends(
+    voyages: list[tuple[Any, ...]], stations: int
+) -> Iterator[tuple[Any, ...]]:
+    """Half of the voyages begin or end at a station, the others at the vessel's port."""
+    chance = random.Random(SEED + 1)
+    places: list[int | None] = [*range(1, stations + 1), *[None] * stations]
+    for voyage in voyages:
+        yield (*voyage, chance.choice(places), chance.choice(places))
+
+
+def _landings(stations: int) -> Iterator[tuple[Any, ...]]:
+    """Four of five stations can be landed at."""
+    chance = random.Random(SEED + 2)
+    for station in range(1, stations + 1):
+        if station % 5 == 3:
+            continue
+        yield (
+            station,
+            chance.choice(["steps", "steps", "slip", "ladder", "gully"]),
+            chance.choice(["any", "half", "half", "high"]),
+            chance.randint(4, 120) * 10 if chance.random() < 0.9 else None,
+            chance.randint(4, 30) / 10,
         )
 
 
@@ -204,13 +243,14 @@ def _repairs(
             "done" if is_done else chance.choice(["reported", "planned"]),
             round(chance.uniform(40, 1_900), 2) if is_done else None,
             chance.choice(words.REPAIRS),
+            f"{day.isoformat()} 16:40:00" if number % 97 == 0 else None,
         )
 
 
 def _used(
     chance: random.Random, repairs: list[tuple[Any, ...]]
 ) -> Iterator[tuple[Any, ...]]:
-    for number, *_, status, _, _ in repairs:
+    for number, *_, status, _, _, _ in repairs:
         count = chance.choice([0, 1, 1, 2, 3]) if status == "done" else 0
         for part in sorted(chance.sample(range(1, len(words.PARTS) + 1), count)):
             yield number, _part_no(part), chance.randint(1, 6)

@@ -109,8 +109,9 @@ def group_of_reference_data(subject: Subject) -> Choice | None:
 
 
 def group_of_prefix(subject: Subject) -> Choice | None:
-    """Three tables or more whose names begin alike stand together. Example:
-    `stores_part`, `stores_bin` and `stores_move` are "Stores"."""
+    """Three tables or more whose names begin alike stand together, unless they begin with
+    the name of another. Example: `stores_part`, `stores_bin` and `stores_move` are
+    "Stores"."""
     words = table_words(subject, subject.table)
     if len(words) < 2:
         return None
@@ -120,6 +121,8 @@ def group_of_prefix(subject: Subject) -> Choice | None:
         if table_words(subject, table)[:1] == words[:1]
     ]
     if len(alike) < 3 or len(alike) == len(subject.database.tables):
+        return None
+    if any(table_words(subject, table) == words[:1] for table in alike):
         return None
     return Choice(label_from(words[:1]), f"{len(alike)} tables begin alike", 0.7)
 

@@ -166,6 +166,15 @@ def _subject_of_event(subject: Subject, lookups: list[Column]) -> Column:
     return (owned or filled)[0]
 
 
+def title_of_part(subject: Subject) -> Choice | None:
+    """Of what there is one of at most, and whose key is what it belongs to, that is the
+    name. Example: `{station_id}` of a station's landing."""
+    key = subject.table.primary_key
+    if len(key) != 1 or not _is_shallow_lookup(subject, subject.table.column(key[0])):
+        return None
+    return Choice(f"{{{key[0]}}}", "what it belongs to, one at most to each", 0.8)
+
+
 def title_of_key(subject: Subject) -> Choice | None:
     """A key that people can read: a text. Example: `{code}` of a table that has only
     codes."""
@@ -238,6 +247,7 @@ TITLE_RULES: tuple[TableRule, ...] = (
     title_of_line,
     title_of_event,
     title_of_codes,
+    title_of_part,
     title_of_key,
     title_of_telling,
     title_of_one_reference,

@@ -36,6 +36,7 @@ class ValueField(Field):
     wide = False
     narrow = False
     more = False  # of a lookup: whether there are others to choose
+    is_given = False  # its value was not entered, see `give`
     suggestions: Sequence[str] = ()
 
     def __init__(
@@ -106,7 +107,13 @@ class ValueField(Field):
         """Tell whether `text` is what the control held for the stored value."""
         return text == self.clean(self.to_text(self.object_data))
 
+    def give(self, value: Any) -> None:
+        """Set a value that nobody entered, and that needs no look."""
+        self.data, self.process_errors, self.is_given = value, [], True
+
     def pre_validate(self, form: Any) -> None:
+        if self.is_given:
+            raise StopValidation()
         stored = self.object_data is not None and self.data is self.object_data
         if stored and not self.process_errors and not form.is_new:
             raise StopValidation()  # what the database holds is not refused here

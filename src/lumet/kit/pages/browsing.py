@@ -321,8 +321,13 @@ class Browsing:
     def asked(self) -> Asked:
         """What the statement of the list depends on, beyond its order."""
         words = 0 if self.among else len(self.words)
+        columns = self.columns
+        if self.is_tree and columns is None and self.tree is not None:
+            # where a row stands says what is above it
+            said = self.tree.columns
+            columns = tuple(key for key in self.pages.shown if key not in said) or None
         return Asked(
-            self.columns,
+            columns,
             shape_of(self.sifts),
             words,
             bool(self.among),
@@ -635,7 +640,9 @@ class Browsing:
     def count_words(self, count: Count) -> str:
         """Return how many rows there are, in words."""
         number = number_text(count.number, self.site.language, None)
-        return str(_("more than %(n)s", n=number)) if count.is_capped else number
+        words = str(_("more than %(n)s", n=number)) if count.is_capped else number
+        is_top = self.is_tree and not self.under
+        return str(_("%(n)s at the top", n=words)) if is_top else words
 
     def label(self, key: str) -> str:
         """Return what people call a column of the list."""

@@ -62,7 +62,7 @@ class Checks:
             field_ = form._fields.get(name)
             if not isinstance(field_, LookupField):
                 continue
-            if field_.errors or field_.data is None:
+            if field_.errors or field_.data is None or field_.is_given:
                 continue
             known = [name, *(ours for ours, _theirs in field_.follows)]
             if all(

@@ -234,12 +234,9 @@ class Picker:
         parts: tuple[Any, ...],
         recording: Recording,
     ) -> None:
-        whole: Typed = MultiDict()
         held = {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
-        for key, value in held.items():
-            whole.setlist(key, [self.pages.fields[key].to_text(value)])
         try:
-            outcome = self.saver.add(connection, whole)
+            outcome = self.saver.add(connection, MultiDict(), held)
         except DBAPIError as error:
             if is_passing(error) or meaning(error).kind in ("busy", "lost"):
                 raise

@@ -24,7 +24,7 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
-from ..fields import SecretField, YesNoField
+from ..fields import SecretField, ValueField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
@@ -37,6 +37,7 @@ from .site import Site, actor
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"
+NOTHING: Mapping[str, Any] = {}
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
 
@@ -143,10 +144,20 @@ class Saver:
         form.is_new = False
         return Outcome(form, seen=self._digests(key, values))
 
-    def add(self, connection: Connection, typed: MultiDict[str, str]) -> Outcome:
-        """Add a record from what was typed, unless something is wrong with it."""
+    def add(
+        self,
+        connection: Connection,
+        typed: MultiDict[str, str],
+        given: Mapping[str, Any] = NOTHING,
+    ) -> Outcome:
+        """Add a record from what was typed, unless something is wrong with it; the values
+        `given` are not typed, but those of records that it refers to."""
         self.entered = list(self._added)
         form = self.pages.filled({}, typed)
+        for key, value in given.items():
+            field_ = form._fields[key]
+            assert isinstance(field_, ValueField)
+            field_.give(value)
         if not self.checks.is_valid(connection, form, self.entered, {}, None):
             return Outcome(form)
         values = {key: form._fields[key].data for key in self.entered}

@@ -323,8 +323,8 @@ class RowsSaver:
             taken = set(places.values())
             free = [key for key, place in wanted.items() if place not in taken]
             key = free[0] if free else next(iter(wanted))
-            aside = max(each for each in places.values() if each is not None) + 1
-            place = wanted.pop(key) if free else max(aside, *final.values()) + 1
+            known = [each for each in (*places.values(), *final.values()) if each]
+            place = wanted.pop(key) if free else max(known, default=0) + 1
             try:
                 self._put(turn, turn.held[key], place)
             except DBAPIError as error:
@@ -361,12 +361,10 @@ class RowsSaver:
         if not self.editor.may_add or self.editor.is_blank(own) or GONE in own:
             return
         whole: Typed = MultiDict(own)
-        for key, value in turn.belongs.items():
-            whole.setlist(key, [self.pages.fields[key].to_text(value)])
         for key in dict.fromkeys([*self.pages.key, self.editor.position]):
             if self.editor.counts(key) and not whole.get(key):
                 whole.setlist(key, [str(self._next(turn, key))])
-        outcome = self.saver.add(turn.connection, whole)
+        outcome = self.saver.add(turn.connection, whole, turn.belongs)
         if not outcome.key:
             self.editor.failed[index] = outcome
             return
