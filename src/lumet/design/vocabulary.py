@@ -236,15 +236,31 @@ class PageDecisions:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Detail:
-    """One block of related records: those of `table` that refer here `by` columns;
-    `edit` is "in place" for rows that are nothing without their record, which `position`
-    puts in order; "chosen" where the table only joins, and the other side is chosen."""
+    """One block of related records: those of `table` that refer here `by` columns."""
 
     table: str
-    by: tuple[str, ...]
-    label: str = ""
-    edit: str = ""
-    position: str = ""
+    by: tuple[str, ...] = field(
+        metadata={"meaning": "the column that refers here, or several"}
+    )
+    label: str = field(
+        default="",
+        metadata={"meaning": "what they are called, by default their plural"},
+    )
+    edit: str = field(
+        default="",
+        metadata={
+            "meaning": '"in place" where they are nothing without their record: rows of its'
+            ' form; "chosen" where the table only joins two, and the other side is chosen'
+            " there; left out, each has its own form"
+        },
+    )
+    position: str = field(
+        default="",
+        metadata={
+            "meaning": "the column that counts rows edited in place, by which they are"
+            " moved"
+        },
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

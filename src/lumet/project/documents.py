@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from lumet.design.vocabulary import (
+    DETAIL_EDITS,
     EDITS,
     FIELD_KINDS,
     NEXT,
@@ -23,6 +24,7 @@ from lumet.design.vocabulary import (
     TOTALS,
     WAYS,
     WIDTHS,
+    Detail,
     FieldDecisions,
     Key,
     ListDecisions,
@@ -61,6 +63,28 @@ _BY_NAME = (
     ("refers", 'light = { by = ["station", "light_no"], to = ["station", "no"] }',
      "references over several columns that the database does not declare; `false` for none"),
 )  # fmt: skip
+_DETAIL = {
+    item.name: item.metadata["meaning"] for item in fields(Detail) if item.metadata
+}
+_COLUMNS = {"type": ["string", "array"], "items": {"type": "string"}}
+_ONE_DETAIL: dict[str, Any] = {
+    "type": "object",
+    "required": ["by"],
+    "properties": {
+        name: {
+            "description": meaning,
+            **(
+                _COLUMNS
+                if name == "by"
+                else {"enum": list(DETAIL_EDITS)}
+                if name == "edit"
+                else {"type": "string"}
+            ),
+        }
+        for name, meaning in _DETAIL.items()
+    },
+    "additionalProperties": False,
+}
 _JSON: dict[str, dict[str, Any]] = {
     "text": {"type": "string", "minLength": 1},
     "title": {"type": "string", "pattern": r"\{[^{}]+\}"},
@@ -156,7 +180,16 @@ def decisions_schema() -> dict[str, Any]:
     listed = {"type": "object", "additionalProperties": _JSON["columns"]}
     properties |= {
         "sections": listed,
-        "details": {"type": "object"},
+        "details": {
+            "type": "object",
+            "additionalProperties": {
+                "oneOf": [
+                    {"const": False},
+                    _ONE_DETAIL,
+                    {"type": "array", "items": _ONE_DETAIL},
+                ]
+            },
+        },
         "refers": {"type": "object"},
     }
     return {
@@ -211,6 +244,12 @@ def decisions_page() -> str:
         lines += [f"[{name}]", example_line]
     lines += [
         "```",
+        "",
+        "Of a detail:",
+        "",
+        "| key | means |",
+        "|---|---|",
+        *(f"| `{name}` | {meaning} |" for name, meaning in _DETAIL.items()),
         "",
         "## Kinds",
         "",

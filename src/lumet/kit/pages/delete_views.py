@@ -12,6 +12,7 @@ from sqlalchemy.exc import DBAPIError
 
 from ..accounts.log import MARKED, Deed, Recording
 from ..reach import OutOfReach, Reach
+from ..refusals import meaning
 from .cascades import beyond_delete
 from .deleting import Consequences, consequences
 from .entry_views import let_go
@@ -125,9 +126,12 @@ def _delete(
         return written(work)
     except BrokenOff as error:
         return error.message
-    except DBAPIError:
+    except DBAPIError as error:
+        told = meaning(error)
         text = _("The database refused: something refers to this record. Nothing was "
                  "deleted.")  # fmt: skip
+        if told.kind != "reference":
+            text = _("The database does not allow this: %(rule)s.", rule=told.rule)
         return str(text)
 
 

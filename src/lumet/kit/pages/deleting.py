@@ -141,13 +141,17 @@ class _Looking:
             for reference in self.site.registry.incoming[pages.name]
         ]
 
-    def _within_time(self, ask: Callable[[], T], words: str) -> T | None:
-        """Ask the database something, None where that takes too long."""
+    def _within_time(
+        self, ask: Callable[[], T], words: str, may_fail: bool = False
+    ) -> T | None:
+        """Ask the database something, None where that takes too long, or, of what it may
+        refuse to show, where it does."""
         try:
             with self.connection.begin_nested():
                 return ask()
         except DBAPIError as error:
-            if meaning(error).kind != "busy":
+            kinds = ("busy", "other") if may_fail else ("busy",)
+            if meaning(error).kind not in kinds:
                 raise
             self.found.unsure.append(words)
             return None
@@ -256,11 +260,12 @@ class _Looking:
         ]
 
     def _look_unshown(self, pages: TablePages, chosen: Select[Any]) -> None:
-        """Look at tables that the application does not have: only whether there are
-        rows that refer here."""
+        """Look at tables that the application does not have, and its user perhaps may not
+        read: only whether there are rows that refer here."""
         words = str(_("records that this application does not show"))
         for each in pages.unshown:
-            if not self._within_time(partial(self._is_held, each, chosen), words):
+            ask = partial(self._is_held, each, chosen)
+            if not self._within_time(ask, words, may_fail=True):
                 continue
             under = self.found.under(each.on_delete)
             if all(known.words != words for known in under):
