@@ -324,13 +324,63 @@ class TableTest(unittest.TestCase):
         self.assertEqual(decided(self.ALL, "inspection", rows)["list/order"], ["id"])
 
     def test_several_references_from_one_table_are_kept_apart(self) -> None:
-        self.assertEqual(
-            decided(self.ALL, "station")["details/voyage"],
-            [
-                {"by": "from_station", "label": "Voyages from here"},
-                {"by": "to_station", "label": "Voyages to here"},
-            ],
-        )
+        cases = {
+            ("from_keeper", "to_keeper"): ("Marks from here", "Marks to here"),
+            ("origin_id", "dest_id"): ("Marks from here", "Marks to here"),
+            ("reported_by", "chief_id"): (
+                "Marks reported by this keeper", "Marks with this chief",
+            ),
+        }  # fmt: skip
+        keeper = table("keeper", "id INT #", "name TEXT !", key="id")
+        for columns, labels in cases.items():
+            mark = table(
+                "mark", "id INT #", *(f"{name} INT" for name in columns), key="id",
+                references=tuple(reference(f"{name} keeper.id") for name in columns),
+            )  # fmt: skip
+            with self.subTest(columns):
+                found = decided(database(keeper, mark), "keeper")["details/mark"]
+                self.assertEqual({d["by"]: d["label"] for d in found},
+                                 dict(zip(columns, labels, strict=True)))  # fmt: skip
+
+    def test_only_what_is_above_makes_a_tree(self) -> None:
+        cases = {
+            "parent_id": ("parent_id", "Units below"),
+            "head_id": ("head_id", "Units with this head"),
+            "replaced_by_id": (None, "Units replaced by this unit"),
+            "next_id": (None, "Units with this next"),
+        }
+        for name, (below, label) in cases.items():
+            unit = table(
+                "unit", "id INT #", "name TEXT !", f"{name} INT", key="id",
+                references=(reference(f"{name} unit.id"),),
+            )  # fmt: skip
+            with self.subTest(name):
+                found = decided(database(unit), "unit")
+                self.assertEqual(found.get("list/below"), below)
+                self.assertEqual(found["details/unit"]["label"], label)
+
+    def test_what_there_is_one_of_is_edited_with_its_record(self) -> None:
+        lens = table(
+            "lens", "id INT #", "station_id INT !", "words TEXT", key="id",
+            unique=("station_id",), references=(reference("station_id station.id"),),
+        )  # fmt: skip
+        user = table(
+            "lens_user", "lens_id INT !", "words TEXT",
+            references=(reference("lens_id lens.id"),),
+        )  # fmt: skip
+        found = decided(database(self.STATION, lens), "station")["details/lens"]
+        self.assertEqual(found["edit"], "in place")
+        found = decided(database(self.STATION, lens, user), "station")["details/lens"]
+        self.assertNotIn("edit", found)  # others refer to it: it is something by itself
+
+    def test_amounts_of_rows_are_added_up(self) -> None:
+        stop = table(
+            "voyage_stop", "voyage_id INT !", "no INT !", "cargo_kg INT", "unit_cost INT",
+            key="voyage_id+no", references=(reference("voyage_id voyage.id", "cascade"),),
+        )  # fmt: skip
+        found = decided(database(self.STATION, self.VOYAGE, stop), "voyage_stop")
+        totals = {k: v for k, v in found.items() if k.endswith("/total")}
+        self.assertEqual(totals, {"field/cargo_kg/total": "sum"})
 
     def test_technical_tables_are_left_out(self) -> None:
         self.assertIs(decided(self.ALL, "schema_version")["include"], False)
