@@ -175,6 +175,7 @@ def measure_rows(kind: str, folder: Path, rows: int) -> None:
     middle = TIMES // 2
     what = f"{kind}: {rows} rows changed in one save"
     report(what, sorted(took)[middle], sorted(floors)[middle], "ms", "goal 3")
+    measure_new_rows(kind, running, engine, rows)
     prepare()
     untouched = urlencode(read_form(running.get(address)))
     first, second = alternately(
@@ -183,6 +184,49 @@ def measure_rows(kind: str, folder: Path, rows: int) -> None:
         5,
     )
     print(f"  {kind}: none of {rows} changed {first:.1f} ms, the form {second:.1f} ms")
+
+
+def measure_new_rows(kind: str, running: Running, engine: Engine, rows: int) -> None:
+    """Print how long a new record with as many new rows takes; the floor adds the same by
+    the driver, row by row."""
+    number = [1000]
+    empty = read_form(running.get("/t/visit/add"))
+
+    def prepare() -> None:
+        number[0] += 1
+        form = empty | {"id": str(number[0]), "words": "new"}
+        for n in range(rows):
+            form |= {f"rows-0-{n}-words": f"found {n}", f"rows-0-{n}-severity": "minor"}
+            form |= {f"rows-0-{n}-no": str(n + 1), f"rows-0-{n}-closed_on": ""}
+        form.pop("sent-once", None)
+        bodies.append(urlencode(form))
+
+    def send() -> None:
+        answer = running.client.post(
+            "/t/visit/add", data=bodies.pop(), content_type=FORM
+        )
+        assert answer.status_code == 302, answer.text[:2000]
+
+    def floor() -> None:
+        number[0] += 1
+        added = "INSERT INTO finding VALUES ({}, {}, 'found', 'minor', NULL)"
+        with engine.begin() as connection:
+            connection.exec_driver_sql(
+                f"INSERT INTO visit VALUES ({number[0]}, 'bare')"
+            )
+            for no in range(1, rows + 1):
+                connection.exec_driver_sql(added.format(number[0], no))
+
+    bodies: list[str] = []
+    took, floors = [], []
+    for _turn in range(TIMES):
+        prepare()
+        first, second = alternately(send, floor, 1)
+        took.append(first)
+        floors.append(second)
+    middle = TIMES // 2
+    what = f"{kind}: a new record with {rows} rows"
+    report(what, sorted(took)[middle], sorted(floors)[middle], "ms", "goal 3")
 
 
 def measure_page(kind: str, folder: Path, children: int) -> None:

@@ -22,13 +22,13 @@ PAGES = {
     "front": "/",
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
     "filter": "/t/inspection?result.is=failed&panel=filter",
-    "groups": "/t/inspection?as=groups&by=station_id",
+    "tree": "/t/keeper?as=tree",
     "in-place": "/t/repair",
     "query": "/t/rounds_due",
     "cards": "/t/vessel?as=cards",
-    "record": "/t/station/r/5",
+    "record": "/t/station/r/6",
     "form": "/t/inspection/r/100/edit",
-    "delete": "/t/inspection/r/35/delete",
+    "delete": "/t/station/r/6/delete",
     "not-found": "/t/inspection/r/999999",
     "users": "/accounts",
     "roles": "/roles",
@@ -84,6 +84,9 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             ).wait_for()
             page.keyboard.type("ness")
             page.locator(".ts-dropdown .option.active .highlight").wait_for()
+        if picture == "tree":
+            page.locator("a.opener").first.click()
+            page.locator("tr.level-1").first.wait_for()
         if picture == "users":
             change(page, address)
             page.goto(address + path)

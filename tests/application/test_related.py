@@ -223,7 +223,10 @@ class Related:
         twice = self.user.post(edit, data=typed | {"rows-0-2-no": "9"})
         self.assertEqual(twice.status_code, 422)
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
-        saved = self.user.post(edit, data=typed)
+        asked = self.user.post(edit, data=typed)
+        self.assertEqual(asked.status_code, 422)
+        self.assertIn("This hangs on it: 1 photo.", asked.text)
+        saved = self.user.post(edit, data=read_form(asked.text))
         self.assertEqual(saved.status_code, 302, saved.text[:30_000])
         self.assertEqual(
             self.findings(1), [(2, "tight"), (3, "new one"), (9, "numbered")]

@@ -396,6 +396,32 @@ class Reach:
         )
         return key
 
+    def insert_all(
+        self,
+        connection: Connection,
+        table: Table,
+        rows: Sequence[Mapping[Column[Any], Any]],
+        made: Mapping[Column[Any], Any] = NOTHING_MADE,
+    ) -> list[tuple[Any, ...]]:
+        """Add several records, each given by the values of the same columns, in as few
+        exchanges as the driver can; return their keys. Only for a user whose right to add
+        does not depend on the record; else as `insert`."""
+        holding = self.holding("add", table.fullname)
+        conditions = [role.condition("add", table.fullname) for role in holding]
+        if not self.everything and (not holding or any(conditions)):
+            raise OutOfReach(f"add several to {table.fullname}")
+        if not self.everything:
+            self._refuse_fields(holding, table, rows[0], is_new=True)
+        statement = insert(table).values({**made})
+        key = list(table.primary_key)
+        bound = [{column.key: value for column, value in row.items()} for row in rows]
+        if all(each.get(column.key) is not None for each in bound for column in key):
+            self._execute(connection, statement, bound, **{VERIFIED: True})
+            return [tuple(each[column.key] for column in key) for each in bound]
+        returning = statement.returning(*key, sort_by_parameter_order=True)
+        found = self._execute(connection, returning, bound, **{VERIFIED: True})
+        return [tuple(row) for row in found]
+
     def update(
         self,
         connection: Connection,

@@ -1,11 +1,19 @@
 """What must hold of a form before it is saved: its own rules, that what it chooses can be
 chosen, that nothing stands below itself, that nobody else has what must be unique."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, Integer, UniqueConstraint, literal, not_, select
+from sqlalchemy import (
+    Connection,
+    Integer,
+    UniqueConstraint,
+    literal,
+    not_,
+    select,
+    tuple_,
+)
 
 from ..fields import LookupField
 from ..forms import RecordForm
@@ -23,6 +31,7 @@ class Checks:
         self.site = site
         self.pages = pages
         self.reach = reach
+        self._open: dict[tuple[Any, ...], bool] = {}  # what can be chosen, as was found
 
     def is_valid(
         self,
@@ -31,9 +40,11 @@ class Checks:
         entered: Collection[str],
         values: Mapping[str, Any],
         key: Mapping[str, Any] | None,
+        with_uniques: bool = True,
     ) -> bool:
         """Check the fields `entered` of a form, and put what is wrong with them there;
-        `values` are what the record with this key holds, which is None for a new one."""
+        `values` are what the record with this key holds, which is None for a new one;
+        `with_uniques`: also whether others have what must be unique."""
         for name in [*form._fields]:
             if name not in entered:
                 del form._fields[name]
@@ -48,7 +59,8 @@ class Checks:
                 form.add_error(name, _("This is needed."))
         form.check_rules()
         self._check_lookups(connection, form, values, key)
-        self._check_uniques(connection, form, values, key)
+        if with_uniques:
+            self._check_uniques(connection, form, values, key)
         return not form.errors
 
     def _check_lookups(
@@ -72,9 +84,7 @@ class Checks:
             ):
                 continue  # as it is in the database
             lookup = Lookup(self.site, self.pages, self.reach, name, form)
-            if lookup.is_open and lookup.plan.one(
-                connection, field_.data, lookup.given
-            ):
+            if self._is_open(connection, lookup, field_.data):
                 self._check_circle(connection, form, name, values, key)
                 continue
             labels = [self.pages.label(each) for each in known[1:]]
@@ -84,6 +94,40 @@ class Checks:
                 form.add_error(name, message)
             else:
                 form.add_error(name, _("Choose one of the list."))
+
+    def _is_open(self, connection: Connection, lookup: Lookup, value: Any) -> bool:
+        """Tell whether a value can be chosen: asked once, however many rows choose it."""
+        place = (lookup.reference, value, tuple(lookup.given.items()))
+        if place not in self._open:
+            found = lookup.is_open and lookup.plan.one(connection, value, lookup.given)
+            self._open[place] = bool(found)
+        return self._open[place]
+
+    def clashes(
+        self, connection: Connection, rows: Sequence[Mapping[str, Any]]
+    ) -> dict[int, str]:
+        """Return what is said of those of several new records, by their number, that have
+        what another of them has already, or another record, and that must be unique."""
+        found: dict[int, str] = {}
+        for columns in unique_sets(self.pages):
+            places: dict[tuple[Any, ...], int] = {}
+            for number, row in enumerate(rows):
+                held = tuple(row.get(name) for name in columns)
+                if None in held:
+                    continue
+                if held in places:
+                    found.setdefault(number, self.clash_message(columns))
+                places.setdefault(held, number)
+            if not places:
+                continue
+            ours = [self.pages.column(name) for name in columns]
+            wanted = [held[0] if len(held) == 1 else held for held in places]
+            among = ours[0] if len(ours) == 1 else tuple_(*ours)
+            taken = UNBOUNDED.run(connection, select(*ours).where(among.in_(wanted)))
+            for held in map(tuple, taken):
+                if held in places:  # another spelling the database will refuse
+                    found.setdefault(places[held], self.clash_message(columns))
+        return found
 
     def _check_circle(
         self,

@@ -169,7 +169,7 @@ class _Looking:
         under = self.found.under(on_delete)
         if not step.reference.enforced:
             under = self.found.strays
-        if hanging is not None:
+        if hanging is not None and hanging not in under:
             under.append(hanging)
 
     def _referring(self, step: _Step, related: Related | None) -> Hanging | None:
@@ -220,7 +220,8 @@ class _Looking:
         if not seen:
             return Hanging(_unseen())
         named = self._named(target, holds)
-        words = _words(target, related, seen, whole > seen)
+        is_whole = rows is joining.table and ends is target.table
+        words = _words(target, related, seen, whole > seen and not is_whole)
         address = self._address(step, related)
         return Hanging(words, named, seen > len(named), address)
 

@@ -26,7 +26,7 @@ from .selection import Cell
 from .site import Site, key_values, record_address
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
-KEY, GONE = "the-key", "is-gone"  # of a row: no column's key has a hyphen
+KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen
 BLANK = "__n__"  # stands for a number in the row that a script copies
 Typed = MultiDict[str, str]
 
@@ -49,6 +49,7 @@ class Row:
     kept: dict[str, str] = field(default_factory=dict)
     made: Mapping[str, Cell] = field(default_factory=dict)  # formulas, borrowed columns
     is_gone: bool = False
+    is_asked: bool = False  # whether to take it away, with all that hangs on it
     address: str = ""  # of its own page, "" for none
 
     def field(self, key: str) -> ValueField | None:
@@ -126,6 +127,7 @@ class RowsEditor:
         self.position = self._position()
         self.failed: dict[str, Outcome] = {}
         self.messages: dict[str, str] = {}
+        self.asked: dict[str, str] = {}  # what is said of rows on which more hangs
         self._entered: dict[tuple[str, ...], list[str]] = {}  # by roles
         self._untouched: dict[str, str] = {}
 
@@ -308,6 +310,9 @@ class RowsEditor:
                 row.refused = [str(each) for each in outcome.refused]
             if index in self.messages:
                 row.refused = [*row.refused, self.messages[index]]
+            if index in self.asked:
+                row.refused = [*row.refused, self.asked[index]]
+                row.is_asked = True
             made.append(row)
             held.append(self._keep_key(row, entered))
         if connection is not None:

@@ -68,14 +68,19 @@ class Outcome:
     texts: Changes = field(default_factory=dict)  # the changes as a form has them
     written: frozenset[str] = frozenset()  # the columns that were entered anew
     replaced: dict[str, Any] = field(default_factory=dict)  # and what was there before
+    waits: bool = False  # nothing is wrong with it, and it is written with others
 
 
 @dataclass(slots=True)
 class Later:
-    """Changes of several records that are written together: their keys, and the values
-    by column; a form of which nobody has need any more."""
+    """What is written together: changes of several records, by their keys, with the values
+    by column; new ones, by column too, with what became of each; a form of which nobody
+    has need any more."""
 
     changes: list[tuple[dict[str, Any], dict[Column[Any], Any]]] = field(
+        default_factory=list
+    )
+    additions: list[tuple[Outcome, dict[Column[Any], Any]]] = field(
         default_factory=list
     )
     spare: RecordForm | None = None
@@ -149,16 +154,20 @@ class Saver:
         connection: Connection,
         typed: MultiDict[str, str],
         given: Mapping[str, Any] = NOTHING,
+        later: Later | None = None,
     ) -> Outcome:
         """Add a record from what was typed, unless something is wrong with it; the values
-        `given` are not typed, but those of records that it refers to."""
+        `given` are not typed, but those of records that it refers to. What is to be
+        written is added to `later`, where that is given, and not written yet; nor is it
+        looked up then whether others have what must be unique."""
         self.entered = list(self._added)
         form = self.pages.filled({}, typed)
         for key, value in given.items():
             field_ = form._fields[key]
             assert isinstance(field_, ValueField)
             field_.give(value)
-        if not self.checks.is_valid(connection, form, self.entered, {}, None):
+        alone = later is None
+        if not self.checks.is_valid(connection, form, self.entered, {}, None, alone):
             return Outcome(form)
         values = {key: form._fields[key].data for key in self.entered}
         written = {
@@ -167,15 +176,39 @@ class Saver:
             if value is not None or self.pages.column(key).server_default is None
         }
         self.pages.before_save(connection, written, is_new=True)
+        outcome = Outcome(form, written=frozenset(written))
+        changes = {name: (None, value) for name, value in written.items()}
+        outcome.changes = self._told(connection, changes)
+        if later is not None:
+            outcome.waits = True
+            filled = {**written, **self._uuids(written)}
+            later.additions.append((outcome, self._by_column(filled)))
+            return outcome
         made = self._insert(connection, written)
         self._check_held(connection, dict(zip(self.pages.key, made, strict=True)))
-        changes = {name: (None, value) for name, value in written.items()}
-        return Outcome(
-            form,
-            key=encode_key(made),
-            changes=self._told(connection, changes),
-            written=frozenset(written),
-        )
+        outcome.key = encode_key(made)
+        return outcome
+
+    def add_all(self, connection: Connection, later: Later) -> None:
+        """Write the new records that waited, those of the same columns at once, and give
+        each its key."""
+        grouped: dict[tuple[Column[Any], ...], list[tuple[Outcome, Any]]] = {}
+        for outcome, values in later.additions:
+            grouped.setdefault(tuple(values), []).append((outcome, values))
+        stamps = self._by_column(self._stamps(is_new=True))
+        for each in grouped.values():
+            rows = [values for _outcome, values in each]
+            made = self.reach.insert_all(connection, self.pages.table, rows, stamps)
+            for (outcome, _values), key in zip(each, made, strict=True):
+                outcome.key = encode_key(key)
+
+    def _uuids(self, written: Mapping[str, Any]) -> dict[str, Any]:
+        """Return new UUIDs for the columns that get one where nothing was entered."""
+        return {
+            key: self._uuid(key)
+            for key, how in self.pages.numbered
+            if how == "uuid" and written.get(key) is None
+        }
 
     def _insert(
         self, connection: Connection, written: dict[str, Any]
@@ -184,10 +217,7 @@ class Saver:
         somebody else took meanwhile. Returns the key."""
         numbered = [key for key, how in self.pages.numbered if how == NEXT_NUMBER]
         numbered = [key for key in numbered if written.get(key) is None]
-        made = self._stamps(is_new=True)
-        for key, how in self.pages.numbered:
-            if how == "uuid" and written.get(key) is None:
-                made[key] = self._uuid(key)
+        made = {**self._stamps(is_new=True), **self._uuids(written)}
         for tried in range(TRIES if numbered else 1):
             for key in numbered:
                 made[key] = self._next_number(connection, key)

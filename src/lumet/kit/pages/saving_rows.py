@@ -17,11 +17,12 @@ from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
 from .cascades import beyond_delete
 from .checking import unique_sets
+from .deleting import consequences
 from .model import TablePages
 from .picking import Picker
 from .record import titles_where
-from .rows import GONE, KEY, RowsEditor, RowsRefused, Typed
-from .saving import SEEN, Broken, Gone, Later, Outcome
+from .rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
+from .saving import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome
 from .site import actor
 from .writing import owners_of, written
 
@@ -50,7 +51,11 @@ class _Turn:
     connection: Connection
     belongs: Mapping[str, Any]
     held: dict[str, _Held]
-    later: Later | None = None  # what is written at once, where it can be
+    later: Later | None = None  # changes that are written at once, where they can be
+    added: Later | None = None  # new rows that are
+    adding: dict[str, Outcome] = field(
+        default_factory=dict
+    )  # by their words in the form
     done: list[Deed] = field(default_factory=list)
     titled: dict[str, str] = field(default_factory=dict)
     next: dict[str, int] = field(default_factory=dict)
@@ -102,13 +107,15 @@ class RowsSaver:
         cannot be saved."""
         self.editor.failed.clear()
         self.editor.messages.clear()
+        self.editor.asked.clear()
         rows = self.editor.typed(typed)
         if not rows:
             return
         belongs = self.editor.parent_values(values)
         self._lock(connection, belongs)
         turn = _Turn(connection, belongs, self._read(connection, belongs))
-        turn.later = Later() if self._may_wait() else None
+        turn.later = Later() if self._may_wait("edit") else None
+        turn.added = Later() if self._may_wait("add") else None
         gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
         kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
         new = {n: own for n, own in rows.items() if not own.get(KEY)}
@@ -122,22 +129,57 @@ class RowsSaver:
         self._move(turn, moved)
         self._each(turn, new, self._add)
         self._refuse_wrong()
+        self._add_later(turn)
+        if self.editor.asked:
+            raise RowsRefused
         self._tell(turn, recording)
 
-    def _may_wait(self) -> bool:
-        """Tell whether changes can be written together: where none depends on another,
-        nor the right to make it on the row."""
+    def _may_wait(self, right: str) -> bool:
+        """Tell whether rows can be written together: where none depends on another, nor
+        the right to it on the row."""
         pages, name = self.pages, self.pages.table.fullname
-        holding = self.reach.holding("edit", name)
-        entered = {*self.editor.entered_by(holding)} - {self.editor.position}
-        return not (
+        holding = self.reach.holding(right, name)
+        if (
             self.one_by_one
             or pages.held
-            or pages.stamps
             or type(pages).before_save is not TablePages.before_save
-            or any(role.condition("edit", name) for role in holding)
-            or any(entered & set(columns) for columns in unique_sets(pages))
+            or any(role.condition(right, name) for role in holding)
+        ):
+            return False
+        if right == "add":
+            return all(how != NEXT_NUMBER for _key, how in pages.numbered)
+        entered = {*self.editor.entered_by(holding)} - {self.editor.position}
+        return not pages.stamps and not any(
+            entered & set(columns) for columns in unique_sets(pages)
         )
+
+    def _add_later(self, turn: _Turn) -> None:
+        """Write the new rows that waited. Raises RowsRefused where some clash, Unclear
+        where the database refuses one of them."""
+        if turn.added is None or not turn.added.additions:
+            return
+        rows = [
+            {column.key: value for column, value in values.items()}
+            for _outcome, values in turn.added.additions
+        ]
+        indices = list(turn.adding)
+        clashes = self.saver.checks.clashes(turn.connection, rows)
+        for number, message in clashes.items():
+            self.editor.messages[indices[number]] = message
+            self.editor.failed[indices[number]] = turn.adding[indices[number]]
+        self._refuse_wrong()
+        try:
+            self.saver.add_all(turn.connection, turn.added)
+        except DBAPIError as error:
+            self._refuse_unclear(error)
+        for outcome in turn.adding.values():
+            told = Deed("add", self.pages.name, outcome.key, changes=outcome.changes)
+            turn.done.append(told)
+
+    def _refuse_unclear(self, error: DBAPIError) -> None:
+        if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+            raise error
+        raise Unclear from error
 
     def _write_later(self, turn: _Turn) -> None:
         """Write what waited: the changes of the same columns at once. Raises Unclear
@@ -149,9 +191,7 @@ class RowsSaver:
             try:
                 self.reach.update_all(turn.connection, self.pages.table, changes)
             except DBAPIError as error:
-                if is_passing(error) or meaning(error).kind in ("busy", "lost"):
-                    raise
-                raise Unclear from error
+                self._refuse_unclear(error)
 
     def _refuse_wrong(self) -> None:
         if self.editor.failed or self.editor.messages:
@@ -222,11 +262,26 @@ class RowsSaver:
             self.site, connection, self.pages, self.reach, held.key
         ):
             raise OutOfReach("delete")
+        if not is_marked and SURE not in own:
+            self._ask(turn, index, held.key)
         if not self.saver.remove(connection, held.key):
             raise Gone
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""
         turn.done.append(Deed("delete", self.pages.name, own[KEY], words=words))
+
+    def _ask(self, turn: _Turn, index: str, key: Mapping[str, Any]) -> None:
+        """Note what would go along with a row, or lose its reference: at the end of the
+        save it is asked about. What forbids it the database says."""
+        if not self.site.registry.incoming[self.pages.name] and not self.pages.unshown:
+            return
+        found = consequences(self.site, turn.connection, self.pages, self.reach, key)
+        words = [each.words for each in (*found.goes, *found.loses)]
+        if words and not found.forbids:
+            self.editor.asked[index] = str(
+                _("This hangs on it: %(words)s. Save again to take it away all the "
+                  "same.", words=", ".join(words))
+            )  # fmt: skip
 
     def _change(self, turn: _Turn, index: str, own: Typed) -> None:
         held = self._held(turn, own)
@@ -364,7 +419,10 @@ class RowsSaver:
         for key in dict.fromkeys([*self.pages.key, self.editor.position]):
             if self.editor.counts(key) and not whole.get(key):
                 whole.setlist(key, [str(self._next(turn, key))])
-        outcome = self.saver.add(turn.connection, whole, turn.belongs)
+        outcome = self.saver.add(turn.connection, whole, turn.belongs, turn.added)
+        if outcome.waits:
+            turn.adding[index] = outcome
+            return
         if not outcome.key:
             self.editor.failed[index] = outcome
             return
