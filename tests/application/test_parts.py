@@ -168,6 +168,9 @@ class Parts:
         other = f"picks-{self.number('crew', 'mast_crew.crew_code.crew_place')}"
         edit = "/t/crew/r/B~2FB,a~2Cb/edit"
         form = self.form(edit)
+        none = self.user.post(edit, data=form | {f"{other}-was": "", other: ["999"]})
+        self.assertEqual(none.status_code, 422)
+        self.assertNotIn('name="code"', none.text)  # its key stays as it is
         form |= {f"{other}-was": "", other: ["102", "101"]}
         self.assertEqual(self.user.post(edit, data=form).status_code, 302)
         self.assertEqual(self.crews(102), [("B/B", "a,b")])

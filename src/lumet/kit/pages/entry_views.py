@@ -204,9 +204,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     except Gone:
         abort(404)
     except (BrokenOff, RowsRefused) as error:
-        outcome = Outcome(saver.blank({}), seen=seen_of(typed))
-        outcome.form.is_new = False
-        outcome = typed_again(pages, saver, outcome, typed)
+        outcome = _unsaved(pages, saver, typed)
         status = 422
         if isinstance(error, BrokenOff):
             outcome.refused.append(error.message)
@@ -225,6 +223,17 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
     if request.form.get(THEN) == "here":
         return redirect(f"{record_address(name, outcome.key)}/edit")
     return redirect(record_address(name, outcome.key))
+
+
+def _unsaved(pages: TablePages, saver: Saver, typed: Typed) -> Outcome:
+    """Return the form of a stored record as it was typed, without the database: with the
+    fields that it had, by what it says that its user saw."""
+    seen = seen_of(typed)
+    outcome = Outcome(saver.blank({}), seen=seen)
+    outcome.form.is_new = False
+    shown = pages.seen_by(saver.reach, pages.entered_on(is_new=False))
+    saver.entered = [key for key in shown if SEEN + key in seen]
+    return typed_again(pages, saver, outcome, typed)
 
 
 @blueprint.route("/t/<name>/r/<segment>/field/<column>", methods=["GET", "POST"])

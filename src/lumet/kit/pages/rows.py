@@ -283,9 +283,15 @@ class RowsEditor:
         }
         self._leave(form, entered)
         segment = encode_key(tuple(key.values()))
-        address = record_address(self.pages.name, segment) if self._has_pages else ""
-        name = self._name(number)
-        return Row(name, segment, form, seen, kept=kept, address=address)
+        row = Row(self._name(number), segment, form, seen, kept=kept)
+        row.address = self._address(segment)
+        return row
+
+    def _address(self, segment: str) -> str:
+        """Return where a row is by itself, "" for one without pages or not there yet."""
+        if not segment or not self._has_pages:
+            return ""
+        return record_address(self.pages.name, segment)
 
     def empty(self, connection: Connection) -> Rows:
         """Return the rows of a record that is not there yet."""
@@ -304,6 +310,7 @@ class RowsEditor:
             entered = [k for k in self.columns if k in own or (not key)]
             self._leave(form, entered)
             row = Row(self._name(number), key, form, seen, is_gone=GONE in own)
+            row.address = self._address(key)
             if outcome is not None:
                 row.conflicts = outcome.conflicts
                 row.seen = outcome.seen or seen
