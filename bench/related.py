@@ -123,6 +123,23 @@ class Running:
         return sum(each.lstrip().startswith(("SELECT", "WITH")) for each in asked)
 
 
+def take_turns(
+    what: str,
+    prepare: Callable[[], None],
+    product: Callable[[], None],
+    floor: Callable[[], None],
+) -> None:
+    """Print how long the product and the floor take, each time prepared anew."""
+    took, floors = [], []
+    for _turn in range(TIMES):
+        prepare()
+        first, second = alternately(product, floor, 1)
+        took.append(first)
+        floors.append(second)
+    middle = TIMES // 2
+    report(what, sorted(took)[middle], sorted(floors)[middle], "ms", "goal 3")
+
+
 def measure_rows(kind: str, folder: Path, rows: int) -> None:
     """Print how long a save of a record with all of its rows takes."""
     script = VISITS + "".join(
@@ -166,15 +183,8 @@ def measure_rows(kind: str, folder: Path, rows: int) -> None:
                     f"UPDATE finding SET words = 'bare {number[0]}' WHERE visit_id = 1 AND no = {no}"
                 )
 
-    took, floors = [], []
-    for _turn in range(TIMES):
-        prepare()
-        first, second = alternately(product, floor, 1)
-        took.append(first)
-        floors.append(second)
-    middle = TIMES // 2
     what = f"{kind}: {rows} rows changed in one save"
-    report(what, sorted(took)[middle], sorted(floors)[middle], "ms", "goal 3")
+    take_turns(what, prepare, product, floor)
     measure_new_rows(kind, running, engine, rows)
     prepare()
     untouched = urlencode(read_form(running.get(address)))
@@ -218,15 +228,7 @@ def measure_new_rows(kind: str, running: Running, engine: Engine, rows: int) -> 
                 connection.exec_driver_sql(added.format(number[0], no))
 
     bodies: list[str] = []
-    took, floors = [], []
-    for _turn in range(TIMES):
-        prepare()
-        first, second = alternately(send, floor, 1)
-        took.append(first)
-        floors.append(second)
-    middle = TIMES // 2
-    what = f"{kind}: a new record with {rows} rows"
-    report(what, sorted(took)[middle], sorted(floors)[middle], "ms", "goal 3")
+    take_turns(f"{kind}: a new record with {rows} rows", prepare, send, floor)
 
 
 def measure_page(kind: str, folder: Path, children: int) -> None:

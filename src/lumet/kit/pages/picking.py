@@ -212,7 +212,8 @@ class Picker:
         gone = [each for each in was if each not in chosen and each in present]
         belongs = self._belongs(values)
         for each in gone:
-            self._take_away(connection, belongs, self._parts(each), recording)
+            held = self._held(belongs, self._parts(each))
+            self._take_away(connection, held, recording)
         parts = {each: self._parts(each) for each in added}
         wanted = [each for each in parts.values() if each]
         known = {
@@ -223,18 +224,19 @@ class Picker:
             if each not in known or not self.may_add:
                 self.refused.append(str(_("Choose one of the list.")))
             else:
-                self._choose(connection, belongs, parts[each], recording)
+                self._choose(connection, self._held(belongs, parts[each]), recording)
         if self.refused:
             raise RowsRefused
 
+    def _held(
+        self, belongs: Mapping[str, Any], parts: tuple[Any, ...]
+    ) -> dict[str, Any]:
+        """Return the row that joins the record to a chosen one."""
+        return {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
+
     def _choose(
-        self,
-        connection: Connection,
-        belongs: Mapping[str, Any],
-        parts: tuple[Any, ...],
-        recording: Recording,
+        self, connection: Connection, held: Mapping[str, Any], recording: Recording
     ) -> None:
-        held = {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
         try:
             outcome = self.saver.add(connection, MultiDict(), held)
         except DBAPIError as error:
@@ -257,13 +259,8 @@ class Picker:
         self._tell(connection, "add", held, recording)
 
     def _take_away(
-        self,
-        connection: Connection,
-        belongs: Mapping[str, Any],
-        parts: tuple[Any, ...],
-        recording: Recording,
+        self, connection: Connection, held: Mapping[str, Any], recording: Recording
     ) -> None:
-        held = {**belongs, **dict(zip(self.far.columns, parts, strict=True))}
         try:
             self._tell(connection, "delete", held, recording)
             if self.may_delete:
