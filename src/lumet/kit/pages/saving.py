@@ -102,6 +102,7 @@ class Saver:
         self.checks = Checks(site, pages, reach)
         self._secret = secret.encode()
         self._labels: dict[str, str] = {}
+        self._titles: dict[tuple[Reference, Any], str] = {}
         adding = reach.holding("add", pages.table.fullname)
         self._added = pages.enters(reach, adding, is_new=True)
         self.entered = list(self._added)  # by the form that is read or saved
@@ -161,13 +162,15 @@ class Saver:
         written is added to `later`, where that is given, and not written yet; nor is it
         looked up then whether others have what must be unique."""
         self.entered = list(self._added)
-        form = self.pages.filled({}, typed)
+        form = self.pages.filled({}, typed, later.spare if later else None)
         for key, value in given.items():
             field_ = form._fields[key]
             assert isinstance(field_, ValueField)
             field_.give(value)
         alone = later is None
         if not self.checks.is_valid(connection, form, self.entered, {}, None, alone):
+            if later is not None:
+                later.spare = None  # it is shown again
             return Outcome(form)
         values = {key: form._fields[key].data for key in self.entered}
         written = {
@@ -180,7 +183,7 @@ class Saver:
         changes = {name: (None, value) for name, value in written.items()}
         outcome.changes = self._told(connection, changes)
         if later is not None:
-            outcome.waits = True
+            outcome.waits, later.spare = True, form
             filled = {**written, **self._uuids(written)}
             later.additions.append((outcome, self._by_column(filled)))
             return outcome
@@ -323,6 +326,8 @@ class Saver:
         is_valid = self.checks.is_valid(connection, form, self.entered, values, key)
         if not is_valid or conflicts:
             outcome.seen = self._digests(seen, values)
+            if later is not None:
+                later.spare = None  # it is shown again
             return outcome
         changed = {
             name: form._fields[name].data
@@ -430,9 +435,7 @@ class Saver:
                 and len(reference.columns) == 1
                 and self._may_choose(reference)
             ):
-                plan = lookup_plan(self.site, reference, self.reach)
-                found = plan.one(connection, value)
-                return found.title if found is not None else str(value)
+                return self._title(connection, reference, value)
             field_ = self.pages.fields.get(name)
             if field_ is None:
                 return str(value)
@@ -442,6 +445,15 @@ class Saver:
             self._label(name): (told(name, before), told(name, after))
             for name, (before, after) in changes.items()
         }
+
+    def _title(self, connection: Connection, reference: Reference, value: Any) -> str:
+        """Return the title of what is referred to: asked once, however many rows do."""
+        place = (reference, value)
+        if place not in self._titles:
+            plan = lookup_plan(self.site, reference, self.reach)
+            found = plan.one(connection, value)
+            self._titles[place] = found.title if found is not None else str(value)
+        return self._titles[place]
 
     def _label(self, name: str) -> str:
         """Return the label of a column: translated once, however many rows are told of."""

@@ -166,7 +166,6 @@ class RowsSaver:
         clashes = self.saver.checks.clashes(turn.connection, rows)
         for number, message in clashes.items():
             self.editor.messages[indices[number]] = message
-            self.editor.failed[indices[number]] = turn.adding[indices[number]]
         self._refuse_wrong()
         try:
             self.saver.add_all(turn.connection, turn.added)
@@ -298,8 +297,6 @@ class RowsSaver:
         )
         if not outcome.key:
             self.editor.failed[index] = outcome
-            if turn.later is not None:
-                turn.later.spare = None  # it is shown again
         elif outcome.changes:
             told = Deed("edit", self.pages.name, own[KEY],
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
