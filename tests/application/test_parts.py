@@ -2,10 +2,13 @@
 that are moved, a record that is part of it; trees, and records marked as deleted; nothing
 is ever half saved."""
 
+import contextlib
 import importlib
 import re
 import subprocess
 import sys
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, ClassVar
 from unittest import mock
 
@@ -327,6 +330,31 @@ class Parts:
         twin = form | {"twin_region": "N/O", "twin_no": "1"}  # no tree, and no circle
         self.assertEqual(self.user.post(edit, data=twin).status_code, 302)
         self.change("UPDATE zone SET twin_region = NULL, twin_no = NULL")
+
+    def test_two_moves_at_once_make_no_circle(self: Any) -> None:
+        trees = importlib.import_module(f"{self.package}.pages.trees")
+        above, together = trees.Tree.above, threading.Barrier(2)
+
+        def meet(*given: Any) -> Any:
+            with contextlib.suppress(threading.BrokenBarrierError):
+                together.wait(0.5)
+            return above(*given)
+
+        moves = {"2": "3", "3": "2"}
+        forms = {
+            moved: self.form(f"/t/area/r/{moved}/edit") | {"parent_id": below}
+            for moved, below in moves.items()
+        }
+        clients = {moved: self.client() for moved in moves}
+
+        def move(moved: str) -> int:
+            address = f"/t/area/r/{moved}/edit"
+            return int(clients[moved].post(address, data=forms[moved]).status_code)
+
+        with mock.patch.object(trees.Tree, "above", meet), ThreadPoolExecutor() as pool:
+            answers = list(pool.map(move, moves))
+        self.assertEqual(sorted(answers), [302, 422])
+        self.change("UPDATE area SET parent_id = 1 WHERE id IN (2, 3)")
 
     def test_what_is_marked_as_deleted_is_hidden_and_comes_back(self: Any) -> None:
         listed = ["Coast", "North", "Reach", "Ring a", "Ring b", "South"]

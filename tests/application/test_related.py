@@ -223,6 +223,12 @@ class Related:
         twice = self.user.post(edit, data=typed | {"rows-0-2-no": "9"})
         self.assertEqual(twice.status_code, 422)
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
+        padded = {"padding": "x" * 3_000_000}
+        wide = self.user.post(edit, data=typed | padded)
+        self.assertEqual(wide.status_code, 422)  # forms with rows may be so large
+        self.assertEqual(
+            self.user.post("/t/leg/r/1/edit", data=padded).status_code, 413
+        )
         asked = self.user.post(edit, data=typed)
         self.assertEqual(asked.status_code, 422)
         self.assertIn("This hangs on it: 1 photo.", asked.text)

@@ -66,7 +66,8 @@ NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
 LARGEST_REQUEST = 2 * 1024 * 1024  # bytes of a form, without its files
 MULTIPART = "multipart/form-data"
 TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
-MOST_PARTS = 20_000  # of a form with its rows
+LARGEST_WITH_ROWS = 16 * 1024 * 1024  # the same of a form with its rows
+MOST_PARTS = 40_000  # of a form with its rows
 FILES_AT_ONCE = 4  # so many of the largest may come with one form
 log = logging.getLogger(__name__)
 
@@ -231,13 +232,18 @@ def _add_accounts(app: Flask, users: Users) -> None:
 
 def _add_safety(app: Flask, most_bytes: int) -> None:
     @app.before_request
-    def let_files_in() -> None:
+    def let_files_and_rows_in() -> None:
         # by form, not by content: other requests stay small
-        if request.endpoint in TAKE_FILES and request.mimetype == MULTIPART:
-            pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
-            if pages and any(each.in_place for each in pages.details):
-                request.max_form_parts = MOST_PARTS
-            request.max_content_length = LARGEST_REQUEST + FILES_AT_ONCE * most_bytes
+        if request.endpoint not in TAKE_FILES:
+            return
+        pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
+        most = LARGEST_REQUEST
+        if pages and any(each.in_place for each in pages.details):
+            most = LARGEST_WITH_ROWS
+            request.max_form_parts = MOST_PARTS
+        files = FILES_AT_ONCE * most_bytes if request.mimetype == MULTIPART else 0
+        request.max_form_memory_size = most
+        request.max_content_length = most + files
 
     @app.before_request
     def number_the_request() -> None:

@@ -219,7 +219,12 @@ def titles_of(
 def makes_circle(
     connection: Connection, tree: Tree, key: Mapping[str, Any], below: Values
 ) -> bool:
-    """Tell whether the record with this key would stand below itself, if it stood below
-    the one with the values `below`: past the user's reach, who learns no more."""
-    own = tree.values_of(connection, UNBOUNDED, key)
-    return own is not None and own in tree.above(connection, UNBOUNDED, below)
+    """Tell whether the record with this key, which is locked, would stand below itself, if
+    it stood below the one with the values `below`: past the user's reach, who learns no
+    more. What is above is locked as well, so that no two moves make a circle together."""
+    above = tree.above(connection, UNBOUNDED, below)
+    rows = tree.pages.table
+    held = select(literal(1)).select_from(rows)
+    held = held.where(among_keys(rows, tree.referred, "above")).with_for_update()
+    UNBOUNDED.run(connection, held, {"above": bound_keys(above)})
+    return tree.values_of(connection, UNBOUNDED, key) in above
