@@ -340,7 +340,7 @@ class Parts:
                 together.wait(0.5)
             return above(*given)
 
-        moves = {"2": "3", "3": "2"}
+        moves = {"3": "4", "2": "3"}  # 4 stands below 2
         forms = {
             moved: self.form(f"/t/area/r/{moved}/edit") | {"parent_id": below}
             for moved, below in moves.items()
