@@ -34,6 +34,13 @@ CREATE TABLE branch (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, upper_id
 CREATE TABLE twig (id INTEGER PRIMARY KEY, branch_id INTEGER, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE SET NULL);
 INSERT INTO branch VALUES (1, 'One', NULL, NULL), (2, 'Two', 1, NULL), (3, 'Three', 2, NULL), (4, 'Four', 3, NULL), (5, 'Else', NULL, NULL);
 INSERT INTO twig VALUES (1, 4), (2, 5);
+CREATE TABLE crate (id INTEGER PRIMARY KEY, branch_id INTEGER NOT NULL, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE CASCADE);
+CREATE TABLE box (id INTEGER PRIMARY KEY, branch_id INTEGER NOT NULL, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE CASCADE);
+CREATE TABLE label (id INTEGER PRIMARY KEY, crate_id INTEGER, box_id INTEGER, FOREIGN KEY (crate_id) REFERENCES crate (id) ON DELETE CASCADE,
+    FOREIGN KEY (box_id) REFERENCES box (id) ON DELETE NO ACTION);
+INSERT INTO crate VALUES (1, 4), (2, 5);
+INSERT INTO box VALUES (1, 4), (2, 5);
+INSERT INTO label VALUES (1, 1, 1), (2, 1, NULL), (3, 1, 2);
 CREATE TABLE shadow (id INTEGER PRIMARY KEY, visit_id INTEGER, FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE);
 {many}
 INSERT INTO station VALUES (1, 'Tern Holm', 'beacon', 12.5, NULL), (2, 'Cold Bar', 'buoy', NULL, 'hush');
@@ -186,6 +193,10 @@ class Related:
         page = self.piece("/t/branch/r/1/delete").replace("\n", " ")
         self.assertRegex(page, r"Goes with it.*?>3 branches below</a>: .*?</section>")
         self.assertRegex(page, r"Loses its reference.*?1 twig.*?</section>")
+        self.assertIn("3 labels", page)
+        self.assertNotIn("Forbids it", page)  # what goes along by another way does not
+        page = self.piece("/t/branch/r/5/delete")
+        self.assertRegex(page, r"Forbids it(.|\n)*?1 label")
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
         self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")

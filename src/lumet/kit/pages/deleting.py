@@ -1,6 +1,6 @@
 """Deleting a record: what hangs on it is said first."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, TypeVar
@@ -11,11 +11,15 @@ from sqlalchemy import (
     Connection,
     FromClause,
     Select,
+    and_,
     column,
     func,
     literal,
+    not_,
+    or_,
     select,
     table,
+    true,
     tuple_,
 )
 from sqlalchemy.exc import DBAPIError
@@ -82,7 +86,7 @@ def consequences(
 ) -> Consequences:
     """Find out what deleting the record with this key would do. A statement that takes
     longer than the connection lets it ends the looking at one relation alone."""
-    return _Looking(site, connection, reach).at(pages, key)
+    return _Looking(site, connection, pages, reach, key).all()
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,43 +100,63 @@ class _Step:
     depth: int
 
 
-class _Looking:
-    """Looks at what hangs on records, for one user."""
+Holds = Callable[[FromClause], ColumnElement[bool]]
 
-    def __init__(self, site: Site, connection: Connection, reach: Reach) -> None:
+
+class _Looking:
+    """Looks at what hangs on one record, for one user."""
+
+    def __init__(
+        self,
+        site: Site,
+        connection: Connection,
+        pages: TablePages,
+        reach: Reach,
+        key: Mapping[str, Any],
+    ) -> None:
         self.site = site
         self.connection = connection
+        self.pages = pages
         self.reach = reach
+        self.key = key
         self.found = Consequences()
-        self._home = ""
-
-    def at(self, pages: TablePages, key: Mapping[str, Any]) -> Consequences:
-        """Follow every relation from the record with this key, each once, so that circles
-        of them end."""
         self._home = record_address(pages.name, encode_key(tuple(key.values())))
-        start = select(*key_columns(self.site, pages)).where(pages.is_key(key))
-        waiting = self._steps(pages, start, 0)
-        passed = {step.reference for step in waiting}
-        self._look_unshown(pages, start)
-        while waiting:
-            step = waiting.pop(0)
+        start = select(*key_columns(site, pages)).where(pages.is_key(key))
+        self._going = [(pages, start)]  # what is deleted, by table
+        self._steps = list(self._follow(start))
+
+    def all(self) -> Consequences:
+        """Look at every relation."""
+        for step in self._steps:
             self._look(step)
-            if step.reference.on_delete != "cascade" or step.depth >= DEEPEST:
-                continue
-            source = self.site.registry[step.reference.source]
-            columns = key_columns(self.site, source)
-            held = referring(source, step.reference, step.chosen, columns)
-            self._look_unshown(source, held)
-            further = self._steps(source, held, step.depth + 1)
-            waiting += [each for each in further if each.reference not in passed]
-            passed |= {each.reference for each in further}
-        beyond = beyond_delete(self.site, self.connection, pages, self.reach, key)
+        for pages, chosen in self._going:
+            self._look_unshown(pages, chosen)
+        beyond = beyond_delete(
+            self.site, self.connection, self.pages, self.reach, self.key
+        )
         if beyond and not self.found.forbids:
             words = str(_("records you may not delete"))
             self.found.forbids.append(Hanging(words))
         return self.found
 
-    def _steps(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
+    def _follow(self, start: Select[Any]) -> Iterator[_Step]:
+        """Yield every relation from the record, each once, so that circles of them end."""
+        waiting = self._from(self.pages, start, 0)
+        passed = {step.reference for step in waiting}
+        while waiting:
+            step = waiting.pop(0)
+            yield step
+            if step.reference.on_delete != "cascade" or step.depth >= DEEPEST:
+                continue
+            source = self.site.registry[step.reference.source]
+            columns = key_columns(self.site, source)
+            held = referring(source, step.reference, step.chosen, columns)
+            self._going.append((source, held))
+            further = self._from(source, held, step.depth + 1)
+            waiting += [each for each in further if each.reference not in passed]
+            passed |= {each.reference for each in further}
+
+    def _from(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
         own = own_cascades(self.site, pages)
         if own:  # all that stands below goes along, however deep
             chosen = with_descendants(pages, chosen, own)
@@ -140,6 +164,35 @@ class _Looking:
             _Step(pages, reference, chosen, depth)
             for reference in self.site.registry.incoming[pages.name]
         ]
+
+    def _stays(self, step: _Step) -> Holds:
+        """Return the condition, of rows that refer by a step, that they do not go along
+        by another: only then they forbid it. RESTRICT is checked at once, but on MariaDB,
+        where it depends on what goes first: there the database decides. It minds a
+        record's reference to itself, as others do not."""
+        source = self.site.registry[step.reference.source]
+        minds = self.connection.dialect.name in ("mariadb", "mysql")
+        at_end = minds or step.reference.on_delete in ("", "no action")
+        others = [
+            (each.reference.columns, _holds(each.reference, each.chosen))
+            for each in self._steps
+            if at_end
+            and each.reference.source == source.name
+            and each.reference.on_delete == "cascade"
+        ]
+        is_own = source is self.pages
+
+        def stays(rows: FromClause) -> ColumnElement[bool]:
+            kept = [
+                or_(*[rows.c[key].is_(None) for key in columns], not_(holds(rows)))
+                for columns, holds in others
+            ]
+            if is_own and not minds:
+                own = [rows.c[key] == value for key, value in self.key.items()]
+                kept.append(not_(and_(*own)))
+            return and_(true(), *kept)
+
+        return stays
 
     def _within_time(
         self, ask: Callable[[], T], words: str, may_fail: bool = False
@@ -175,7 +228,13 @@ class _Looking:
     def _referring(self, step: _Step, related: Related | None) -> Hanging | None:
         """Return the records that refer to those of a step; None where none does."""
         source = self.site.registry[step.reference.source]
-        holds = _holds(step.reference, step.chosen)
+        refers = _holds(step.reference, step.chosen)
+        stays = self._stays(step)
+        is_strict = self.found.under(step.reference.on_delete) is self.found.forbids
+
+        def holds(rows: FromClause) -> ColumnElement[bool]:
+            return and_(refers(rows), stays(rows)) if is_strict else refers(rows)
+
         whole = self._count(source.table, holds(source.table))
         if not whole:
             return None
@@ -245,7 +304,7 @@ class _Looking:
     def _named(
         self,
         pages: TablePages,
-        holds: Callable[[FromClause], ColumnElement[bool]],
+        holds: Holds,
         without: tuple[str, ...] = (),
     ) -> list[Cell]:
         """Return a few of the records within reach, by their titles."""
@@ -293,9 +352,7 @@ def _related(step: _Step) -> Related | None:
     return None
 
 
-def _holds(
-    reference: Reference, chosen: Select[Any]
-) -> Callable[[FromClause], ColumnElement[bool]]:
+def _holds(reference: Reference, chosen: Select[Any]) -> Holds:
     """Return the condition, of rows, that they refer to a record that is chosen."""
     found = chosen.subquery()
     wanted = select(*[found.c[key] for key in reference.referred])
