@@ -216,9 +216,10 @@ class Parts:
         )
         turned = form | {f"{rows}-{n}-position": str((n + 1) % 3 + 1) for n in range(3)}
         turned |= {f"{lamps}-{n}-no": str((n + 2) % 3 + 1) for n in range(3)}
-        turned |= {f"{rows}-3-words": "four", f"{lamps}-0-words": "dim"}
+        turned |= {f"{rows}-3-words": "five", f"{lamps}-0-words": "dim"}
+        turned |= {f"{rows}-1-position": "4"}  # what is new comes behind
         self.assertEqual(self.user.post(self.EDIT, data=turned).status_code, 302)
-        self.assertEqual(self.steps(), "1-three 2-one 3-two 4-four")
+        self.assertEqual(self.steps(), "1-three 2-one 4-two 5-five")
         self.assertEqual(self.lamps(), "1-high 2-top 3-dim")
         history = self.user.get("/t/mast/r/101/history?as-piece=1").text
         self.assertIn("<del>low</del> → <ins>dim</ins>", history)
@@ -235,7 +236,7 @@ class Parts:
         twice = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "2"})
         self.assertEqual(twice.status_code, 422)
         self.assertIn("has this already.", twice.text)
-        self.assertEqual(self.steps(), "1-three 2-one 3-two 4-four")
+        self.assertEqual(self.steps(), "1-three 2-one 4-two 5-five")
         wrong = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "x"})
         self.assertEqual(wrong.status_code, 422)
         self.restore_rows()

@@ -59,6 +59,7 @@ class _Turn:
     done: list[Deed] = field(default_factory=list)
     titled: dict[str, str] = field(default_factory=dict)
     next: dict[str, int] = field(default_factory=dict)
+    places: list[Any] = field(default_factory=list)  # that rows are about to have
 
 
 Act = Callable[[_Turn, str, Typed], None]
@@ -122,13 +123,17 @@ class RowsSaver:
         if gone:
             turn.titled = self._titles(turn)
         moved = self._take_places(turn, kept)
+        turn.places = [place for _index, place in moved.values()]
         for meant, act in ((gone, self._delete), (kept, self._change)):
             self._each(turn, meant, act)
+        if turn.added is not None:  # only looked at yet, so that all mistakes are told
+            self._each(turn, new, self._add)
         self._refuse_wrong()
         self._write_later(turn)
         self._move(turn, moved)
-        self._each(turn, new, self._add)
-        self._refuse_wrong()
+        if turn.added is None:
+            self._each(turn, new, self._add)
+            self._refuse_wrong()
         self._add_later(turn)
         if self.editor.asked:
             raise RowsRefused
@@ -427,12 +432,16 @@ class RowsSaver:
         turn.done.append(told)
 
     def _next(self, turn: _Turn, key: str) -> int:
-        """Return the next number of a row within its record, which is locked."""
+        """Return the next number of a row within its record, which is locked: behind those
+        that others have, or are about to have."""
         if key not in turn.next:
-            largest = select(func.max(self.pages.column(key)))
-            largest = largest.where(self.pages.is_key(turn.belongs))
+            column = self.pages.column(key)
+            largest = select(func.max(column)).where(self.pages.is_key(turn.belongs))
             found = UNBOUNDED.run(turn.connection, largest).scalar()
-            turn.next[key] = int(found or 0)
+            changes = turn.later.changes if turn.later is not None else []
+            known = [found, *(values.get(column) for _key, values in changes)]
+            known += turn.places if key == self.editor.position else []
+            turn.next[key] = max([int(each) for each in known if each], default=0)
         turn.next[key] += 1
         return turn.next[key]
 
