@@ -266,6 +266,7 @@ class Parts:
         facts = re.search(r'<div class="sheet facts">.*?\n</div>', page, re.DOTALL)
         assert facts is not None
         self.assertIn("31.5", facts[0])
+        self.assertIn('<a href="/t/mast_card/r/101">Card</a>', facts[0])
         self.assertNotIn('data-block="/t/mast/r/101/related/mast_card', page)
         rows = f"rows-{self.number('mast', 'mast_card.mast_id')}-0-"
         form = self.form(self.EDIT)
