@@ -29,7 +29,7 @@ PAGES = {
     "record": "/t/station/r/6",
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/station/r/6/delete",
-    "not-found": "/t/inspection/r/999999",
+    "rows": "/t/voyage/r/2/edit",
     "users": "/accounts",
     "roles": "/roles",
     "activity": "/log",
@@ -84,6 +84,9 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             ).wait_for()
             page.keyboard.type("ness")
             page.locator(".ts-dropdown .option.active .highlight").wait_for()
+        if picture == "rows":
+            page.locator("tr:nth-child(2) .away label").click()
+            page.locator("tr:nth-child(3)").get_by_label("Cargo").fill("260")
         if picture == "tree":
             page.locator("a.opener").first.click()
             page.locator("tr.level-1").first.wait_for()
