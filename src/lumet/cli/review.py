@@ -210,10 +210,9 @@ def _written(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, dict) and "by" in value:
-        by = value["by"]
-        return f"by {_written(by)}" + (
-            f", {value['edit']}" if value.get("edit") else ""
-        )
+        named = f'"{value["label"]}" ' if value.get("label") else ""
+        edited = f", {value['edit']}" if value.get("edit") else ""
+        return f"{named}by {_written(value['by'])}{edited}"
     if isinstance(value, dict):
         return ", ".join(str(key) for key in value)
     if isinstance(value, list | tuple):
