@@ -226,6 +226,11 @@ class Related:
         self.assertEqual(broken.status_code, 422)
         self.assertIn("At most 40 characters", broken.text)
         self.assertIn('href="#field-rows-0-4-words"', broken.text)
+        both = self.user.post(
+            edit, data=typed | {"rows-0-4-words": "x" * 41, "came_on": "?"}
+        )
+        self.assertEqual(both.status_code, 422)
+        self.assertIn("3 things need another look", both.text)
         self.assertIn('value="new one"', broken.text)
         self.assertRegex(broken.text, r'<div class="kept">2</div>')
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])

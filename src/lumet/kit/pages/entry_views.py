@@ -320,8 +320,15 @@ def _save_rows(
     record = plan.read(connection, key_values(site(), pages, segment))
     if record is None:
         raise LeavesReach("")
+    refused = False
     for each in rows:
-        each.save(connection, record.values, typed, recording)
+        try:
+            with connection.begin_nested():  # so that the others can be looked at too
+                each.save(connection, record.values, typed, recording)
+        except RowsRefused:
+            refused = True
+    if refused:
+        raise RowsRefused
 
 
 def _save(
@@ -340,18 +347,16 @@ def _save(
             each.lock(connection, key)
         outcome = saver.edit(connection, key, typed)
         _note_beyond(pages, saver)
-        if outcome.key:
-            _save_rows(
-                pages,
-                saver.reach,
-                connection,
-                outcome.key,
-                rows,
-                typed,
-                recording,
-            )
-        if outcome.key and outcome.changes:
-            segment = encode_key(tuple(key.values()))
+        segment = encode_key(tuple(key.values()))
+        within, here = saver.reach, outcome.key or segment
+        try:
+            _save_rows(pages, within, connection, here, rows, typed, recording)
+        except RowsRefused:
+            if outcome.key:
+                raise
+        if not outcome.key:
+            raise _NotSaved(outcome)
+        if outcome.changes:
             told = told_of(pages, saver.reach, connection, outcome.key)
             deed = Deed(
                 "edit",
@@ -365,13 +370,23 @@ def _save(
 
     try:
         outcome = saved_with(rows, work)
+    except _NotSaved as refused:
+        return refused.outcome
     except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)
         return _refused(pages, saver, outcome, error, typed)
-    if outcome.key:
-        _settle_files(pages, saver, outcome, typed)
+    _settle_files(pages, saver, outcome, typed)
     return outcome
+
+
+class _NotSaved(Exception):
+    """A form has mistakes, or somebody changed its record: nothing is kept, though its
+    rows were looked at too."""
+
+    def __init__(self, outcome: Outcome) -> None:
+        super().__init__("not saved")
+        self.outcome = outcome
 
 
 def _put_back(pages: TablePages, saver: Saver, outcome: Outcome, segment: str) -> None:
