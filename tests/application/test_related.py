@@ -38,6 +38,11 @@ CREATE TABLE crate (id INTEGER PRIMARY KEY, branch_id INTEGER NOT NULL, FOREIGN 
 CREATE TABLE box (id INTEGER PRIMARY KEY, branch_id INTEGER NOT NULL, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE CASCADE);
 CREATE TABLE label (id INTEGER PRIMARY KEY, crate_id INTEGER, box_id INTEGER, FOREIGN KEY (crate_id) REFERENCES crate (id) ON DELETE CASCADE,
     FOREIGN KEY (box_id) REFERENCES box (id) ON DELETE NO ACTION);
+CREATE TABLE shoot (id INTEGER PRIMARY KEY, branch_id INTEGER, upper_id INTEGER, FOREIGN KEY (branch_id) REFERENCES branch (id) ON DELETE CASCADE,
+    FOREIGN KEY (upper_id) REFERENCES shoot (id) ON DELETE CASCADE);
+CREATE TABLE leaf (id INTEGER PRIMARY KEY, shoot_id INTEGER NOT NULL, FOREIGN KEY (shoot_id) REFERENCES shoot (id) ON DELETE CASCADE);
+INSERT INTO shoot VALUES (1, 4, NULL), (2, NULL, 1), (3, NULL, 2);
+INSERT INTO leaf VALUES (1, 3);
 INSERT INTO crate VALUES (1, 4), (2, 5);
 INSERT INTO box VALUES (1, 4), (2, 5);
 INSERT INTO label VALUES (1, 1, 1), (2, 1, NULL), (3, 1, 2);
@@ -65,6 +70,12 @@ label = "Clerk"
 "*" = ["view", "edit"]
 [role.clerk.fields]
 "station.log_note" = "hidden"
+[role.pruner]
+label = "Pruner"
+[role.pruner.tables]
+"*" = ["view", "delete"]
+[role.pruner.changes]
+leaf = "id > 100"
 [role.blind]
 label = "Blind"
 [role.blind.tables]
@@ -194,7 +205,12 @@ class Related:
         self.assertRegex(page, r"Goes with it.*?>3 branches below</a>: .*?</section>")
         self.assertRegex(page, r"Loses its reference.*?1 twig.*?</section>")
         self.assertIn("3 labels", page)
+        self.assertIn("1 leaf", page)  # below what stands below what goes along
         self.assertNotIn("Forbids it", page)  # what goes along by another way does not
+        pruner = self.client("pruner")
+        page = pruner.get("/t/branch/r/1/delete").text.replace("\n", " ")
+        self.assertRegex(page, r"Forbids it.*?records you may not delete")
+        self.assertNotIn("may not delete", pruner.get("/t/branch/r/5/delete").text)
         page = self.piece("/t/branch/r/5/delete")
         self.assertRegex(page, r"Forbids it(.|\n)*?1 label")
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")

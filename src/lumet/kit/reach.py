@@ -35,7 +35,6 @@ from sqlalchemy import (
     literal,
     select,
     text,
-    true,
     update,
 )
 from sqlalchemy.engine import Connection
@@ -406,12 +405,7 @@ class Reach:
         """Add several records, each given by the values of the same columns, in as few
         exchanges as the driver can; return their keys. Only for a user whose right to add
         does not depend on the record; else as `insert`."""
-        holding = self.holding("add", table.fullname)
-        conditions = [role.condition("add", table.fullname) for role in holding]
-        if not self.everything and (not holding or any(conditions)):
-            raise OutOfReach(f"add several to {table.fullname}")
-        if not self.everything:
-            self._refuse_fields(holding, table, rows[0], is_new=True)
+        self._admit_several(table, "add", rows[0])
         statement = insert(table).values({**made})
         key = list(table.primary_key)
         bound = [{column.key: value for column, value in row.items()} for row in rows]
@@ -457,14 +451,8 @@ class Reach:
         columns, in as few exchanges as the driver can. Only for a user whose right to
         edit does not depend on the record. Raises OutOfReach, or LeavesReach for fields
         that may not be entered."""
-        if any(self.reaching_each(connection, table, true(), "edit") or ()):
-            raise OutOfReach(f"edit several of {table.fullname}")
-        holding = self.holding("edit", table.fullname)
-        if not self.everything and not holding:
-            raise OutOfReach(f"edit {table.fullname}")
         key, written = tuple(changes[0][0]), tuple(changes[0][1])
-        if not self.everything:
-            self._refuse_fields(holding, table, changes[0][1], is_new=False)
+        self._admit_several(table, "edit", changes[0][1])
         statement = _update_of(table, key, written)
         bound = [
             {f"new__{n}": values[column] for n, column in enumerate(written)}
@@ -472,6 +460,19 @@ class Reach:
             for own, values in changes
         ]
         self._execute(connection, statement, bound, **{VERIFIED: True})
+
+    def _admit_several(
+        self, table: Table, right: str, values: Mapping[Column[Any], Any]
+    ) -> None:
+        """Refuse to change several records at once where the right to it depends on the
+        record, or where it is none of the user's fields."""
+        if self.everything:
+            return
+        holding = self.holding(right, table.fullname)
+        conditions = [role.condition(right, table.fullname) for role in holding]
+        if not holding or any(conditions):
+            raise OutOfReach(f"{right} several of {table.fullname}")
+        self._refuse_fields(holding, table, values, is_new=right == "add")
 
     def delete(
         self, connection: Connection, table: Table, key: Mapping[str, Any]

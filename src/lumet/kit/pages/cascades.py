@@ -107,7 +107,7 @@ def with_descendants(
 ) -> Select[Any]:
     """Select the records that `chosen` selects and all below them. UNION drops what was
     found before, so that a circle in the data ends."""
-    tree = chosen.cte("tree", recursive=True)
+    tree = chosen.cte(recursive=True)  # without a name: one tree may stand in another
     below = [
         select(*[pages.column(column.key) for column in tree.c]).join_from(
             pages.table,

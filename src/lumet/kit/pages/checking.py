@@ -1,7 +1,7 @@
 """What must hold of a form before it is saved: its own rules, that what it chooses can be
 chosen, that nothing stands below itself, that nobody else has what must be unique."""
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Hashable, Mapping, Sequence
 from typing import Any
 
 from flask_babel import gettext as _
@@ -113,8 +113,8 @@ class Checks:
             places: dict[tuple[Any, ...], int] = {}
             for number, row in enumerate(rows):
                 held = tuple(row.get(name) for name in columns)
-                if None in held:
-                    continue
+                if None in held or not all(isinstance(v, Hashable) for v in held):
+                    continue  # of several values, an array: the database tells
                 if held in places:
                     found.setdefault(number, self.clash_message(columns))
                 places.setdefault(held, number)
@@ -138,9 +138,8 @@ class Checks:
         key: Mapping[str, Any] | None,
     ) -> None:
         """Refuse to put a record below itself."""
-        is_above = (
-            name == self.pages.below
-        )  # others may well come round: the next, a twin
+        # others may well come round: the next, a twin
+        is_above = name == self.pages.below
         tree = tree_by(self.pages, self.pages.lookups[name]) if is_above else None
         if key is None or tree is None:
             return

@@ -165,6 +165,15 @@ class _Looking:
             for reference in self.site.registry.incoming[pages.name]
         ]
 
+    def _holds_of(self, step: _Step) -> Holds:
+        """Return the condition, of rows, that they refer by a step, and, where that would
+        forbid a delete, that they really do."""
+        refers = _holds(step.reference, step.chosen)
+        if self.found.under(step.reference.on_delete) is not self.found.forbids:
+            return refers
+        stays = self._stays(step)
+        return lambda rows: and_(refers(rows), stays(rows))
+
     def _stays(self, step: _Step) -> Holds:
         """Return the condition, of rows that refer by a step, that they do not go along
         by another: only then they forbid it. RESTRICT is checked at once, but on MariaDB,
@@ -228,13 +237,7 @@ class _Looking:
     def _referring(self, step: _Step, related: Related | None) -> Hanging | None:
         """Return the records that refer to those of a step; None where none does."""
         source = self.site.registry[step.reference.source]
-        refers = _holds(step.reference, step.chosen)
-        stays = self._stays(step)
-        is_strict = self.found.under(step.reference.on_delete) is self.found.forbids
-
-        def holds(rows: FromClause) -> ColumnElement[bool]:
-            return and_(refers(rows), stays(rows)) if is_strict else refers(rows)
-
+        holds = self._holds_of(step)
         whole = self._count(source.table, holds(source.table))
         if not whole:
             return None
@@ -259,14 +262,13 @@ class _Looking:
         joining = registry[step.reference.source]
         far = registry.other_side(related)
         target = registry[far.target]
-        whole = self._count(
-            joining.table, _holds(step.reference, step.chosen)(joining.table)
-        )
+        joins = self._holds_of(step)
+        whole = self._count(joining.table, joins(joining.table))
         if not whole:
             return None
         rows = self.reach.rows(joining.table)
         joined = select(*[rows.c[key] for key in far.columns]).select_from(rows)
-        joined = joined.where(_holds(step.reference, step.chosen)(rows))
+        joined = joined.where(joins(rows))
         back = Reference(far.target, far.referred, joining.name, far.columns, "")
         holds = _holds(back, joined)
         names = (joining.table.fullname, target.table.fullname)
