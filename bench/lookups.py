@@ -42,7 +42,7 @@ def measure(pair: Pair) -> None:
     engine = create_engine(pair.environment["FLOOR_DATABASE"])
     with engine.connect() as connection:
         words = BARE.format(begins=BEGINS[pair.kind])
-        address = f"/t/alarm/choices/reading_id?q={TYPED}"
+        address = f"/t/alarm/choices/reading_id?find-what={TYPED}"
         found = pair.client.get(address).get_json()["found"]
         assert len(found) == 20, found
         assert len(connection.exec_driver_sql(words).all()) == 21
@@ -54,7 +54,7 @@ def measure(pair: Pair) -> None:
         took, bare = alternately(lambda: pair.client.get(address), floor, TIMES)
         report(f'"{TYPED}", by an index', took, bare, "ms", "goal 1.5")
     for typed in ("0123456", "nowhere at all"):
-        address = f"/t/alarm/choices/reading_id?q={typed}"
+        address = f"/t/alarm/choices/reading_id?find-what={typed}"
         said = pair.client.get(address).get_json()
         took = min(timed(lambda a=address: pair.client.get(a)) for _ in range(5))
         cut = "cut, and said so" if said["cut"] else f"{len(said['found'])} found"

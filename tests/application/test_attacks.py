@@ -120,7 +120,7 @@ class AttackTest(ApplicationCase):
                 client.post("/t/station/r/1/edit", data=data | {"name": script * 9}),
                 script,
             )
-            found = client.get("/t/light/choices/station_id?q=a")
+            found = client.get("/t/light/choices/station_id?find-what=a")
             self.assertEqual(found.mimetype, "application/json")
 
     def check_inert(self, answer: Any, script: str) -> None:
@@ -241,9 +241,8 @@ class AttackTest(ApplicationCase):
             "9" * 400,
         ):
             for end in ("", "/edit", "/delete"):
-                self.assertEqual(
-                    client.get(f"/t/station/r/{key}{end}").status_code, 404, key
-                )
+                code = client.get(f"/t/station/r/{key}{end}").status_code
+                self.assertIn(code, (404, 400 if "%00" in key else 404, 414), key)
 
     def test_parameters_that_are_forged(self) -> None:
         reader = self.client("reader")

@@ -113,7 +113,7 @@ class BrowserTest(unittest.TestCase):
         self.sign_in()
         page.get_by_role("link", name="Stations", exact=True).first.click()
         page.get_by_role("link", name="Station", exact=True).click()
-        page.wait_for_url("**/t/station?sort=-title")
+        page.wait_for_url("**/t/station?sort=-record-title")
         first = page.locator("table.rows tbody tr td a").first
         title = first.inner_text()
         first.click()
@@ -134,6 +134,62 @@ class BrowserTest(unittest.TestCase):
         page.get_by_role("link", name="Delete…").click()
         page.get_by_text("Forbids it", exact=True).wait_for()
         self.assertEqual(page.get_by_role("button", name="Delete").count(), 0)
+
+    def tab_through(self, selector: str) -> None:
+        """Pass through a form by Tab and back: nothing may change, and both ways end."""
+        held = (
+            f"JSON.stringify([...new FormData(document.querySelector('{selector}'))])"
+        )
+        inside = (
+            f"document.querySelector('{selector}').contains(document.activeElement)"
+        )
+        before = self.page.evaluate(held)
+        self.page.locator(f"{selector} :is(input:not([type=hidden]), textarea, button)").first.focus()  # fmt: skip
+        for key in ("Tab", "Shift+Tab"):
+            for _number in range(400):
+                self.page.keyboard.press(key)
+                if not self.page.evaluate(inside):
+                    break
+            else:
+                self.fail(f"{key} does not leave {self.page.url}")
+            self.assertEqual(self.page.evaluate(held), before, (key, self.page.url))
+            if key == "Tab":
+                self.page.keyboard.press("Shift+Tab")
+
+    def test_tab_passes_through_and_changes_nothing(self) -> None:
+        self.sign_in()
+        links = self.page.locator(".side .tables a").evaluate_all(
+            "all => all.map(each => each.getAttribute('href'))"
+        )
+        for number, address in enumerate(links):
+            self.open(f"{address}?panel=filter")
+            if number % 4 == 0:
+                self.tab_through("form.panel")
+            if self.page.locator(".acts a.main").count():
+                self.open(f"{address}/add")
+                self.tab_through("form[data-record]")
+                self.open(address)
+            first = self.page.locator("table.rows tbody a.title")
+            if number % 4 == 1 and first.count():
+                self.open(f"{first.first.get_attribute('href')}/edit")
+                if self.page.locator("form[data-record]").count():
+                    self.tab_through("form[data-record]")
+
+    def test_what_has_the_focus_shows_it(self) -> None:
+        self.sign_in()
+        looks = """() => { const s = getComputedStyle(document.activeElement);
+            return [s.outlineStyle, parseFloat(s.outlineWidth), s.outlineColor]; }"""
+        for address in ("/t/station", "/t/station/add", "/t/station/r/1/delete", "/profile"):  # fmt: skip
+            self.open(address)
+            for button in self.page.locator("main .btn:visible").all():
+                if button.evaluate("each => each.tabIndex < 0 || each.ariaDisabled"):
+                    continue
+                button.focus()
+                self.page.keyboard.press("Shift+Tab")
+                self.page.keyboard.press("Tab")
+                style, width, colour = self.page.evaluate(looks)
+                self.assertEqual((style, width >= 2), ("solid", True), address)
+                self.assertEqual(colour, "rgb(122, 82, 0)")
 
     def test_a_record_is_added_beneath_its_parent_and_deleted(self) -> None:
         page = self.page
@@ -484,7 +540,7 @@ class BrowserTest(unittest.TestCase):
         page.locator("#field-station_id + .ts-wrapper.focus").wait_for()
         page.keyboard.type("e")
         page.locator(".ts-dropdown .option").nth(19).wait_for()
-        with page.expect_response("**/choices/station_id?q=e&skip=20*"):
+        with page.expect_response("**/choices/station_id?find-what=e&skip-first=20*"):
             page.locator(".ts-dropdown-content").first.evaluate(
                 "box => { box.scrollTop = box.scrollHeight }"
             )

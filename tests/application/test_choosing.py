@@ -26,6 +26,8 @@ INSERT INTO visit (id, station_id, light_no, lens_id, words) VALUES
 DECIDED = """
 [field.station_id]
 where = "closed_on IS NULL"
+[field.lens_id]
+follows = ["station_id"]
 [field.made_at]
 stamp = "created at"
 [field.made_by]
@@ -58,6 +60,8 @@ class ChoosingTest(ApplicationCase):
         return dict(re.findall(r'<option value="([^"]+)"[^>]*>([^<]*)<', control[0]))
 
     def find(self, column: str, **asked: Any) -> dict[str, Any]:
+        names = {"q": "find-what", "skip": "skip-first"}
+        asked = {names.get(key, key): value for key, value in asked.items()}
         answer = self.user.get(f"/t/visit/choices/{column}", query_string=asked)
         return dict(answer.get_json())
 
@@ -218,7 +222,8 @@ class ChoosingTest(ApplicationCase):
             ('[field.lens_id]\nstamp = "changed by"', "another type"),
             ('[field.words]\nzone = "Atlantis/Deep"', "There is no time zone"),
         ):
-            path.write_text(f"{before}\n{line}\n")
+            own = before.replace('[field.lens_id]\nfollows = ["station_id"]\n', "")
+            path.write_text(f"{own}\n{line}\n")
             with self.subTest(line), self.assertRaises(LumetError) as refused:
                 run_generation(self.folder)
             self.assertIn(said, str(refused.exception))

@@ -16,6 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.support.capabilities import needs
+from tests.support.pages import Page
 from tests.support.projects import ApplicationCase
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run
 
@@ -320,7 +321,9 @@ class Lists:
             told = json.loads(self.page("/t/by_district/export.json?sort=district"))
             self.assertEqual([row["Stations"] for row in told], stations)
             self.assertIn("North Reach", told[0]["By district"])
-        page = self.page("/t/station?sort=-district_code.name,title&columns=grade")
+        page = self.page(
+            "/t/station?sort=-district_code.name,record-title&columns=grade"
+        )
         self.assertEqual(self.keys(page), [1, 2])
         self.assertIn("North Reach", self.page("/t/by_district?stations.from=1"))
         outsider = self.client("outsider")
@@ -433,7 +436,7 @@ class SqliteLists(Lists, ApplicationCase):
         cells = [[cell.value for cell in row] for row in book.active.iter_rows()]
         self.assertEqual(cells[1][0], "=SUM(1)")
         self.assertEqual(book.active["A2"].data_type, "s")
-        self.assertEqual(cells[2][:5], ["Tern Holm", 1, "NR", "North Reach", "Lit"])
+        self.assertEqual(cells[2][:5], ["Tern Holm", 1, "NR", "North Reach", "lit"])
         self.assertIn(1200, cells[1])
         self.assertEqual(
             [cell.date() for cell in cells[2] if hasattr(cell, "date")], [DAYS[1]]
@@ -461,7 +464,7 @@ class SqliteLists(Lists, ApplicationCase):
     def test_columns_rows_and_views_are_kept_for_the_user(self) -> None:
         self.signed = self.client("worker")
         self.fill(self.ROWS)
-        kept = {"column": ["grade", "remarks", "forged"], "asked": "state.is=lit"}
+        kept = {"column": ["grade", "remarks", "forged"], "list-query": "state.is=lit"}
         answer = self.signed.post("/t/station/columns", data=kept)
         self.assertEqual(answer.location, "/t/station?state.is=lit")
         head = r'<th scope="col"[^>]*>(?:<a[^>]*>)?([^<]+)'
@@ -476,7 +479,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.signed.post("/t/station/columns", data={"reset": "1"})
         view = {
             "name": "Lit ones",
-            "asked": "state.is=lit&after=x",
+            "list-query": "state.is=lit&after=x",
             "first": "1",
             "role": ["reader"],
         }
@@ -500,47 +503,70 @@ class SqliteLists(Lists, ApplicationCase):
         self.signed.post(f"/t/station/views/{number}/forget")
         self.assertNotIn("Lit ones", self.page("/t/station?panel=views"))
 
+    def several(self, act: str, *rows: str, **rest: str) -> tuple[str, Any]:
+        """Return the preview of doing something to several records, and what its form
+        sends."""
+        asked = {"do-action": act, "chosen-row": list(rows), **rest}
+        answer = self.signed.post("/t/station/several", data=asked)
+        form = Page(answer, "").form("form.bar")
+        sent = form.sent() if form is not None else {}
+        return answer.text, sent | {"do-action": act}
+
     def test_several_are_set_and_deleted_each_by_its_own_form(self) -> None:
         self.signed = self.client("worker")
         self.fill(self.ROWS * 3)
         query = "SELECT id, grade, state FROM station ORDER BY id"
-        self.assertIn('name="row" value="1"', self.page("/t/station"))
-        wanted = {
-            "act": "set",
-            "column": "grade",
-            "grade": "7",
-            "row": ["1", "2", "99"],
-        }
-        choosing = {"act": "set", "column": "district_code", "row": ["1"]}
-        asked = self.signed.post("/t/station/several", data=choosing).text
+        self.assertIn('name="chosen-row" value="1"', self.page("/t/station"))
+        asked, _sent = self.several("set", "1", **{"set-column": "district_code"})
         self.assertRegex(asked, '<option value="NR"[^>]*>North Reach</option>')
-        preview = self.signed.post("/t/station/several", data=wanted).text
+        grade = {"set-column": "grade", "grade": "7"}
+        preview, sent = self.several("set", "1", "2", "99", **grade)
         self.assertRegex(preview, r"Will be done</span></h2><p>2 stations")
         self.assertIn("It is not there.", preview)
         self.assertEqual([row[1] for row in self.rows(query)], [1, None] * 3)
-        done = self.signed.post("/t/station/several", data=wanted | {"sure": "1"}).text
+        done = self.signed.post("/t/station/several", data=sent).text
         self.assertRegex(done, r"Done</span></h2><p>2 stations")
         self.assertEqual([row[1] for row in self.rows(query)], [7, 7, 1, None, 1, None])
-        wrong = wanted | {"grade": "many", "sure": "1"}
-        refused = self.signed.post("/t/station/several", data=wrong).text
-        self.assertIn("Enter a whole number, such as 12.", refused)
+        _preview, sent = self.several("set", "1", "2", **grade)
+        refused = self.signed.post("/t/station/several", data=sent | {"grade": "many"})
+        self.assertIn("Enter a whole number, such as 12.", refused.text)
         self.change(
             "CREATE TRIGGER stop BEFORE UPDATE ON station WHEN old.id = 3"
             " BEGIN SELECT RAISE(ABORT, 'no'); END;"
         )
-        mixed = wanted | {"grade": "8", "row": ["1", "3", "5"], "sure": "1"}
-        done = self.signed.post("/t/station/several", data=mixed).text
+        _preview, sent = self.several("set", "1", "3", "5", **grade | {"grade": "8"})
+        done = self.signed.post("/t/station/several", data=sent).text
         self.assertRegex(done, r"Done</span></h2><p>2 stations")
         self.assertIn("The database refused it.", done)
         self.assertEqual([row[1] for row in self.rows(query)], [8, 7, 1, None, 8, None])
-        every = {"act": "delete", "all": "1", "asked": "state.is=dark", "sure": "1"}
+        dark = {"all-rows": "1", "list-query": "state.is=dark"}
+        _preview, every = self.several("delete", **dark)
         self.signed.post("/t/station/several", data=every)
         self.assertEqual([row[0] for row in self.rows(query)], [1, 3, 5])
-        none = self.signed.post("/t/station/several", data={"act": "delete"})
+        none = self.signed.post("/t/station/several", data={"do-action": "delete"})
         self.assertEqual(none.location, "/t/station")
         reader = self.client("reader")
-        self.assertNotIn('name="row"', reader.get("/t/station").text)
+        self.assertNotIn('name="chosen-row"', reader.get("/t/station").text)
         self.assertEqual(reader.post("/t/station/several", data=every).status_code, 403)
+
+    def test_several_are_left_that_others_changed_since_the_preview(self) -> None:
+        self.signed = self.client("worker")
+        self.fill(self.ROWS * 2)
+        query = "SELECT id, grade FROM station ORDER BY id"
+        for act, rest, now in (
+            ("set", {"set-column": "grade", "grade": "7"}, 5),
+            ("delete", {}, 6),
+        ):
+            before = self.rows(query)
+            _preview, sent = self.several(act, "1", "2", **rest)
+            self.change(f"UPDATE station SET grade = {now} WHERE id = 1")
+            said = self.signed.post("/t/station/several", data=sent).text
+            self.assertIn("Somebody changed this record meanwhile.", said)
+            self.assertEqual(self.rows(query)[0], (1, now), act)
+            self.assertNotEqual(self.rows(query), before)
+            unseen = {k: v for k, v in sent.items() if k != "seen-of-row"}
+            self.signed.post("/t/station/several", data=unseen | {"grade": "9"})
+            self.assertEqual(self.rows(query)[0], (1, now), "nothing without a preview")
 
     def test_a_copy_begins_like_its_original(self) -> None:
         self.signed = self.client()

@@ -320,7 +320,7 @@ class LookupTest(PagesCase):
 
         def find(search: str) -> list[str]:
             answer = client.get(
-                "/t/light/choices/station_id", query_string={"q": search}
+                "/t/light/choices/station_id", query_string={"find-what": search}
             )
             return [each["text"] for each in answer.get_json()["found"]]
 

@@ -13,6 +13,7 @@ from typing import Any, ClassVar
 from unittest import mock
 
 from tests.support.capabilities import needs
+from tests.support.pages import Page
 from tests.support.projects import PASSWORD, ApplicationCase, read_form
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer
 
@@ -67,10 +68,11 @@ mast_lamp = ["view"]
 """
 IN_PLACE = 'step = { by = "mast_name", edit = "in place", position = "position" }'
 KILLED = """
-import importlib, os, signal, sys
+import importlib, os, pathlib, signal, sys
 from sqlalchemy import event
 sys.path.insert(0, sys.argv[1])
-app = importlib.import_module(sys.argv[2]).create_app()
+read_settings = importlib.import_module(sys.argv[2] + ".settings").read_settings
+app = importlib.import_module(sys.argv[2]).create_app(read_settings(pathlib.Path(sys.argv[1])))
 app.config["WTF_CSRF_ENABLED"] = False
 client = app.test_client()
 client.post("/sign-in", data={"name": "steward", "password": sys.argv[3]})
@@ -388,8 +390,10 @@ class Parts:
         self.assertIn("brought back", history)
         self.assertIn("deleted", history)
         self.assertEqual(self.user.post("/t/crew/r/AAA,pier/restore").status_code, 404)
-        several = {"row": ["102", "103"], "act": "delete", "sure": "1"}
-        self.user.post("/t/mast/several", data=several)
+        several = {"chosen-row": ["102", "103"], "do-action": "delete"}
+        preview = Page(self.user.post("/t/mast/several", data=several), "")
+        sent = preview.form("form.bar").sent() | {"do-action": "delete"}
+        self.user.post("/t/mast/several", data=sent)
         self.assertEqual(self.titles("/t/mast?deleted=only"), ["Lone", "Short"])
         self.assertIn("Delete for good", self.user.get("/t/mast/r/103").text)
         self.user.post("/t/mast/r/103/delete", data={})

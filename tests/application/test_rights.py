@@ -317,9 +317,11 @@ class LimitsTest(RightsCase):
         self.app.extensions["site"].plans.clear()
         clerk = self.client("clerk")
         for address in ("/t/station", "/t/light", "/t/light/r/1", "/t/district/r/NR",
-                        "/t/light/choices/station_id?q=", "/t/station/r/1/delete"):  # fmt: skip
+                        "/t/light/choices/station_id?find-what=", "/t/station/r/1/delete"):  # fmt: skip
             self.assertNotIn("Tern", self.page(clerk, address), address)
-        found = clerk.get("/t/light/choices/station_id?q=Tern").get_json()["found"]
+        found = clerk.get("/t/light/choices/station_id?find-what=Tern").get_json()[
+            "found"
+        ]
         self.assertEqual(found, [])
 
     def tearDown(self) -> None:
@@ -432,15 +434,27 @@ class KeepingTest(RightsCase):
 
     def test_one_s_own_profile(self) -> None:
         client = self.client("writer")
-        typed = {"name": "writer", "language": "de", "time_zone": "Europe/Berlin"}
+        self.client("clerk")
+        typed = {"display-name": "", "language": "de", "time_zone": "Europe/Berlin"}
         self.assertEqual(client.post("/profile", data=typed).status_code, 302)
         page = self.page(client, "/profile")
         self.assertIn('<html lang="de">', page)
         self.assertIn("This one", page)
-        for wrong in ({"language": "xx"}, {"time_zone": "Nowhere"}, {"name": "\n"}):
+        for wrong in (
+            {"language": "xx"},
+            {"time_zone": "Nowhere"},
+            {"display-name": "Wren"},
+            {"display-name": "clérk", "present": PASSWORD},
+        ):
             self.assertEqual(
                 client.post("/profile", data=typed | wrong).status_code, 422
             )
+        shown = typed | {"display-name": "Wren of the Isles", "present": PASSWORD}
+        self.assertEqual(client.post("/profile", data=shown).status_code, 302)
+        self.assertIn("Wren of the Isles</a></b>", self.page(client, "/profile"))
+        self.assertEqual(self.app.extensions["users"].find("writer").name, "writer")
+        client.post("/profile", data=typed | {"name": "clerk"})
+        self.assertEqual(self.app.extensions["users"].find("writer").name, "writer")
         other = self.client("writer")
         new = {
             "present": PASSWORD,

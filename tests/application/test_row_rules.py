@@ -213,7 +213,7 @@ class RowRules:
         self.assertEqual(set(map(int, keys)), fits)
         paper = client.get("/t/station/print").get_data(as_text=True)
         self.assertEqual(paper.count("<tr><td>"), len(seen))
-        found = client.get("/t/light/choices/station_id?q=").get_json()["found"]
+        found = client.get("/t/light/choices/station_id?find-what=").get_json()["found"]
         self.assertEqual({int(each["value"]) for each in found}, seen)
         lights = client.get("/t/light?sort=station_id").get_data(as_text=True)
         self.assertEqual(lights.count("not visible"), len(rows) - len(seen))

@@ -180,7 +180,7 @@ class ServerPages(OnServer):
         self.assertEqual(self.rows("SELECT count(*) FROM reading"), [(0,)])
 
     def test_references_are_found_whatever_the_case(self: Any) -> None:
-        answer = self.client().get("/t/reading/choices/station_id?q=TERN")
+        answer = self.client().get("/t/reading/choices/station_id?find-what=TERN")
         (found,) = answer.get_json()["found"]
         self.assertEqual((found["value"], found["text"]), ("1", "Tern Holm"))
 

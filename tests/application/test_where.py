@@ -43,7 +43,7 @@ class WhereCase:
         lights = client.get("/t/light?sort=station_id").get_data(as_text=True)
         self.assertNotIn("Cold Bar", lights)
         self.assertIn("not visible", lights)
-        found = client.get("/t/light/choices/station_id?q=").get_json()["found"]
+        found = client.get("/t/light/choices/station_id?find-what=").get_json()["found"]
         self.assertEqual([each["value"] for each in found], ["3", "1"])
 
     def test_a_record_may_leave_and_a_name_stays_taken(self: Any) -> None:

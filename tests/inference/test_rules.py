@@ -175,7 +175,7 @@ class ColumnTest(unittest.TestCase):
         "area POLYGON",
         "created_at TIMESTAMP",
         "changed_by TEXT !",
-        "row_version INTEGER !",
+        "row_version INTEGER ! =0",
         "api_token TEXT",
         "state TEXT",
         "contact_mail TEXT",

@@ -110,7 +110,7 @@ class AccountsTest(unittest.TestCase):
         ):
             with self.subTest(name, password=password), self.assertRaises(Refused):
                 self.users.add(name, password, ["reader"])
-        raw = (self.folder / "accounts.db").read_bytes()
+        raw = b"".join(f.read_bytes() for f in self.folder.glob("accounts.db*"))
         self.assertNotIn(PASSWORD.encode(), raw)
         self.assertNotIn(stored.token.encode(), raw)
         self.assertIn(b"$argon2id$", raw)
@@ -156,10 +156,44 @@ class AccountsTest(unittest.TestCase):
         assert here is not None
         assert there is not None
         with self.assertRaises(Refused):
-            self.users.change_password(here, "wrong", "another long one")
-        self.users.change_password(here, PASSWORD, "another long one")
+            self.users.confirm(here, "wrong", "10.0.0.1")
+        self.users.confirm(here, PASSWORD, "10.0.0.1")
+        self.users.change_password(here, "another long one")
         self.assertIsNotNone(self.users.load(here.token))
         self.assertIsNone(self.users.load(there.token))
+
+    def test_the_present_password_cannot_be_guessed_without_end(self) -> None:
+        self.at(timedelta())
+        self.users.add("ina", PASSWORD, ["steward"])
+        here = self.users.sign_in("ina", PASSWORD, "10.0.0.1")
+        assert here is not None
+        for _number in range(4):
+            with self.assertRaises(Refused):
+                self.users.confirm(here, "wrong", "10.0.0.1")
+        with self.assertRaises(TooManyFailures):
+            self.users.confirm(here, PASSWORD, "10.0.0.1")
+        self.at(timedelta(minutes=1))
+        self.assertIsNotNone(self.users.load(here.token))
+        with self.assertRaises(Refused):
+            self.users.confirm(here, "wrong", "10.0.0.1")
+        self.assertIsNone(self.users.load(here.token), "the session ends")
+
+    def test_names_that_were_in_use_stay_reserved(self) -> None:
+        number = self.users.add("ann", PASSWORD, ["reader"])
+        other = self.users.add("bert", PASSWORD, ["reader"])
+        for same in ("ànn", "ANN", "ann "):
+            with self.subTest(same), self.assertRaises(Refused):
+                self.users.rename(other, same)
+        self.users.rename(number, "anne")
+        for taken in ("ann", "Ànn", "anne"):
+            with self.subTest(taken), self.assertRaises(Refused):
+                self.users.add(taken, PASSWORD, ["reader"])
+            with self.subTest(taken), self.assertRaises(Refused):
+                self.users.set_display_name(other, taken)
+        self.users.rename(number, "ann")
+        self.users.set_display_name(other, "Bert the mate")
+        with self.assertRaises(Refused):
+            self.users.set_display_name(number, "Bért the Mate")
 
     def test_guessing_is_slowed_down_and_locks_nobody_out(self) -> None:
         self.at(timedelta())  # the clock stands still, however busy the machine is

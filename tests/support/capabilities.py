@@ -9,6 +9,7 @@ from typing import Any
 
 REQUIRED = {name for name in os.environ.get("LUMET_REQUIRED", "").split(",") if name}
 CHROMIUM = os.environ.get("CHROMIUM") or shutil.which("chromium") or ""
+NGINX = shutil.which("nginx", path="/usr/sbin:/usr/bin:/usr/local/sbin")
 _missing: dict[str, str] = {}
 
 
@@ -20,6 +21,7 @@ def _answers(port: int) -> bool:
 
 _CHECKS: dict[str, tuple[Callable[[], bool], str]] = {
     "browser": (lambda: bool(CHROMIUM), "install Chromium (Debian: chromium)"),
+    "nginx": (lambda: bool(NGINX), "install nginx (Debian: nginx-light)"),
     "postgresql": (lambda: _answers(5432), "start PostgreSQL on 127.0.0.1:5432"),
     "mariadb": (lambda: _answers(3306), "start MariaDB on 127.0.0.1:3306"),
 }

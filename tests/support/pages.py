@@ -130,6 +130,7 @@ class Page:
     def __init__(self, answer: Any, address: str) -> None:
         self.address = address
         self.status: int = answer.status_code
+        self.headers: Any = answer.headers
         self.location: str = answer.headers.get("Location", "")
         self.content_type: str = answer.mimetype or ""
         self.data: bytes = answer.get_data()

@@ -36,7 +36,7 @@ class Probe:
 
     def dump(self, table: Any) -> Counter[Any]:
         """Return every row with each value as the database spells it."""
-        names = [self._read(table, key) for key in table.c]
+        names = [self._read(table, key) for key in tuple(table.c.keys())]
         if self.kind == "sqlite":
             names = [f"quote({name})" for name in names]
         return Counter(tuple(row) for row in self.rows(self._select(", ".join(names), table)))  # fmt: skip
@@ -45,7 +45,9 @@ class Probe:
         """Return the rows by the values of their key, each a value by column key; on
         PostgreSQL all but the key as texts, since its driver refuses some values."""
         keys = [key for key, column in table.c.items() if column.primary_key]
-        names = [self._read(table, key, plain=key in keys) for key in table.c]
+        names = [
+            self._read(table, key, plain=key in keys) for key in tuple(table.c.keys())
+        ]
         rows = self.rows(self._select(", ".join(names), table, where))
         found = (dict(zip(table.c.keys(), row, strict=True)) for row in rows)
         return {tuple(each[key] for key in keys): each for each in found}
@@ -60,7 +62,9 @@ class Probe:
 
     def _read(self, table: Any, key: str, plain: bool = False) -> str:
         name = self._name(table, key)
-        return name if plain or self.kind != "postgresql" else f"{name}::text"
+        is_bytes = "Bytes" in type(table.c[key].type).__name__
+        is_plain = plain or is_bytes or self.kind != "postgresql"
+        return name if is_plain else f"{name}::text"
 
     def _select(self, words: str, table: Any, where: str = "") -> str:
         condition = f" WHERE ({where})" if where else ""

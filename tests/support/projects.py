@@ -131,7 +131,9 @@ class ApplicationCase(unittest.TestCase):
     def create_app(cls) -> Any:
         """Import the generated package and make its application."""
         importlib.invalidate_caches()
-        return importlib.import_module(cls.package).create_app()
+        made = importlib.import_module(cls.package)
+        settings = importlib.import_module(f"{cls.package}.settings")
+        return made.create_app(settings.read_settings(cls.folder))
 
     @classmethod
     def _forget(cls) -> None:

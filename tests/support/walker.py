@@ -49,13 +49,14 @@ class Fault:
 @dataclass(slots=True)
 class Limits:
     """How much is looked at: records and forms of a table, rows of a list in every order,
-    choices of a filter, titles that are searched."""
+    choices of a filter, titles that are searched, orders of a list."""
 
     records: int = 12
     forms: int = 8
     rows: int = 8_000
     choices: int = 4
     titles: int = 5
+    orders: int = 99
     tries: int = 4
 
 
@@ -212,7 +213,7 @@ class Walker:
         orders = [home, *(address for address, _ in first.links("thead th a[href*='sort=']"))]  # fmt: skip
         if count > self.limits.rows:
             orders = orders[:1]
-        for address in orders:
+        for address in orders[: self.limits.orders + 1]:
             turned = re.sub(r"sort=(?!-)", "sort=-", address)
             for each in dict.fromkeys((address, turned)):
                 keys = list(itertools.chain(*self._walk_pages(name, self.open(name, each), count)))  # fmt: skip
@@ -366,7 +367,8 @@ class Walker:
         count = self.limits.titles
         for address, title in list(zip(addresses, titles, strict=True))[:count]:
             same = titles.count(title)
-            for typed in dict.fromkeys((title, title.swapcase())):
+            turned = title.swapcase()
+            for typed in {title, turned if turned.swapcase() == title else title}:
                 page = self.open(name, f"/t/{name}?{urlencode({'q': typed, 'rows': 250})}")  # fmt: skip
                 found = [a for a, _t in page.links("tbody tr td a.title")]
                 if address not in found and same < 200 and len(found) < 250:
@@ -506,9 +508,12 @@ class Walker:
         offered = [each for each in control.offers if each]
         led = control.attributes.get("data-follows", "").split()
         if "data-more" in control.attributes or led:
-            asked = {SEARCH: "" if led else "a", **{key: typed.get(key, "") for key in led}}  # fmt: skip
-            found = self.changer.get(f"{control.attributes['data-lookup']}?{urlencode(asked)}")  # fmt: skip
-            offered = [str(each["value"]) for each in json.loads(found.text)["found"]]
+            address, fit = control.attributes["data-lookup"], {k: typed.get(k, "") for k in led}  # fmt: skip
+            offered = []
+            for word in ("",) if led else ("a", "e", "1"):
+                asked = urlencode({SEARCH: word, **fit})
+                found = json.loads(self.changer.get(f"{address}?{asked}").text)
+                offered += [str(each["value"]) for each in found["found"]]
         if not offered:
             return None if control.kind == "radio" else ""
         value = offered[number % len(offered)]
@@ -593,7 +598,7 @@ class Walker:
             for address in self._changing(name, key, column):
                 for method in ("get", "post"):
                     self.figures.forbidden += 1
-                    forged = {"csrf_token": token, column: "forged", "row": key, "act": "delete", "sure": "1", "column": column}  # fmt: skip
+                    forged = {"csrf_token": token, column: "forged", "chosen-row": key, "do-action": "delete", "is-sure": "1", "column": column}  # fmt: skip
                     page = browser.get(address) if method == "get" else browser.post(address, forged)  # fmt: skip
                     is_door = page.status in allowed and "/sign-in" in page.location
                     if page.status not in (400, 403, 404, 405) and not is_door:
@@ -617,7 +622,7 @@ class Walker:
             yield made.replace("<column>", column).replace("<int:number>", "1")
 
 
-SEARCH = "q"
+SEARCH = "find-what"
 
 
 def _is_led(form: Form, key: str) -> bool:
@@ -626,7 +631,7 @@ def _is_led(form: Form, key: str) -> bool:
 
 
 def _key_of(row: Any) -> str:
-    box = row.css_first("input[name=row]")
+    box = row.css_first("input[name=chosen-row]")
     if box is not None:
         return box.attributes.get("value") or ""
     link = row.css_first("a.title")

@@ -10,8 +10,8 @@ from typing import Any
 
 import typer
 from rich.console import Console
-from rich.markup import escape
 
+from lumet.cli.visible import escape, visible
 from lumet.errors import CannotRun
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import (
@@ -201,4 +201,4 @@ def _ask(question: str, **rest: Any) -> str:
 
 
 def _say(text: str) -> None:
-    typer.echo(text, err=True)
+    typer.echo(visible(text), err=True)

@@ -234,7 +234,9 @@ def _carry_out(work: Callable[[], int | None]) -> None:
     try:
         status = work() or 0
     except LumetError as error:
-        typer.echo(str(error), err=True)
+        from lumet.cli.visible import visible  # slow to import
+
+        typer.echo(visible(str(error)), err=True)
         raise typer.Exit(int(error.status)) from None
     except KeyboardInterrupt:
         typer.echo("Stopped.", err=True)

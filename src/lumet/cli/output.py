@@ -9,8 +9,8 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 from rich.console import Console
-from rich.markup import escape
 
+from lumet.cli.visible import escape
 from lumet.demo.making import DemoUser
 from lumet.design.vocabulary import EDIT_IN_PLACE
 from lumet.facts.comparing import Difference
@@ -78,6 +78,17 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
             f"\n[yellow]Not looked at: {escape(_named(evidence.cut))}; decided without"
             " their rows.[/]"
         )
+    if report.unanalysed:
+        out.print(
+            f"\n[yellow]No statistics: {escape(_named(report.unanalysed))}. The server"
+            " plans blindly and lists may be slow.[/]\n  Ask for:  ANALYZE;"
+        )
+    if report.unread:
+        out.print(
+            f"\n[yellow]Not read: {escape(_named(report.unread))}. You are connected as a"
+            " superuser, with whose\n  rights a view's functions would run.[/]"
+            " Connect as a user who may only SELECT."
+        )
     if report.edited:
         out.print('\nEdited, but still marked "#~": take away the mark to decide:')
         for path, line in report.edited:
@@ -142,10 +153,12 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         for key, entry in entries.items()
     )
     yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
+    there = [table for table in database.tables if table.name not in left]
+    keyed = {table for table, entries in decided.items() if ("key",) in entries}
     reasons = (
-        ("a view", [t.name for t in database.tables if t.is_view]),
-        ("no key", _without(database.tables, lambda table: table.primary_key)),
-        ("no right to write", _without(database.tables, lambda t: t.is_changeable)),
+        ("a view", [t.name for t in there if t.is_view]),
+        ("no key", _without(there, lambda t: t.primary_key or t.name in keyed)),
+        ("no right to write", _without(there, lambda t: t.is_changeable)),
     )
     fixed = [f"{_named(names)} ({why})" for why, names in reasons if names]
     if fixed:
@@ -177,7 +190,7 @@ def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
     places = [_place(difference) for difference in differences]
     width = min(36, max(map(len, places))) + 2
     for difference, place in zip(differences, places, strict=True):
-        text = escape(f"{place.ljust(width)}{_in_words(difference)}")
+        text = escape(f"{_in_column(place, width)}{_in_words(difference)}")
         out.print(f"  {_SIGNS[difference.kind]} {text}")
 
 
@@ -231,10 +244,15 @@ def _show_doubts(out: Console, doubts: Sequence[Doubt]) -> None:
     width = min(34, max(len(doubt.place) for doubt in doubts[:MOST_DOUBTS])) + 2
     for doubt in doubts[:MOST_DOUBTS]:
         reason = _cut(doubt.reason, max(30, _WIDTH - width - 2))
-        out.print(f"  {escape(doubt.place.ljust(width))}{escape(reason)}")
+        out.print(f"  {escape(_in_column(doubt.place, width))}{escape(reason)}")
     if len(doubts) > MOST_DOUBTS:
         more = len(doubts) - MOST_DOUBTS
         out.print(f"  and {more} more, in design/tables")
+
+
+def _in_column(text: str, width: int) -> str:
+    """Return a text that fills a column; a longer one has blanks behind it all the same."""
+    return text.ljust(width) if len(text) <= width - 2 else f"{text}  "
 
 
 def _cut(text: str, width: int) -> str:

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
+from lumet.cli.visible import escape
 from lumet.design.indexes import Wanted
 from lumet.project.reviewing import (
     INFERRED,

@@ -5,8 +5,8 @@ import textwrap
 from pathlib import Path
 
 from rich.console import Console
-from rich.markup import escape
 
+from lumet.cli.visible import escape
 from lumet.project.rights import BESIDES, AccessReview, review_access
 from lumet.project.rights import as_json as for_programs
 

@@ -36,6 +36,8 @@ def columns_followed(table: Table, column: str, database: Database) -> dict[str,
         alike = [e for e in table.references if _end(e) == end]
         theirs = [e for e in target.references if _end(e) == end]
         if len(alike) == len(theirs) == 1 and end[0] != target.name:
+            if theirs[0].columns == target.primary_key:
+                continue  # that fits the one record which was chosen before, or none
             found.setdefault(other.columns[0], theirs[0].columns[0])
     return found
 

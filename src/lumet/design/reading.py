@@ -310,9 +310,21 @@ class _TableReader:
 
     def _read_yes_no(self, path: Path, value: Any) -> bool | None:
         if isinstance(value, bool):
-            return value
+            is_optional = path[-1] == "required" and not value
+            return value if not is_optional or self._takes_empty(path) else None
         self.checker.wrong(path, f"{path[-1]} takes true or false.")
         return None
+
+    def _takes_empty(self, path: Path) -> bool:
+        """Report a column that cannot stay empty: only a text can, without NULL."""
+        if path[0] != "field" or self.table is None or path[1] not in self.columns:
+            return True
+        column = self.table.column(path[1])
+        fills_itself = column.automatic or column.generated or column.default
+        if column.nullable or fills_itself or column.type.kind == "text":
+            return True
+        self.checker.wrong(path, f"{path[1]} takes no NULL: a value is required.")
+        return False
 
     def _read_kind(self, path: Path, value: Any) -> str | None:
         known = self.checker.known(path, str(value), FIELD_KINDS, "There is no kind")
@@ -371,8 +383,24 @@ class _TableReader:
             for table in self.database.tables
             for column in table.columns
         ]
-        known = self.checker.known(path, value, ends, "There is no column")
-        return str(value) if known else None
+        if not self.checker.known(path, value, ends, "There is no column"):
+            return None
+        if self.table is not None and path[1] in self.columns:
+            ours = self.table.column(path[1])
+            theirs = next(
+                column
+                for table in self.database.tables
+                for column in table.columns
+                if f"{table.name}.{column.name}" == value
+            )
+            if not ours.type.compares_with(theirs.type, self.database.dialect):
+                self.checker.wrong(
+                    path,
+                    f"{path[1]} is {_spelled(ours)} and {value} {_spelled(theirs)}: they"
+                    " cannot be compared.",
+                )
+                return None
+        return str(value)
 
     def _read_columns(self, path: Path, value: Any) -> tuple[str, ...] | None:
         columns = self.checker.texts(path, value)
@@ -623,6 +651,53 @@ class _TableReader:
             self.checker.wrong(path, "by and to need as many columns as each other.")
             return None
         return Refer(table=referred.name, by=by, to=to)
+
+
+def _spelled(column: Column) -> str:
+    """Return a column's type as the database spells it."""
+    return column.type.native or column.type.kind
+
+
+_CHECKED_BY_PATTERN = ("stamp", "next", "total", "kind", "follows", "required")
+
+
+class _PatternChecker(Checker):
+    """Reports what does not fit a column that a pattern fits, at the pattern's line."""
+
+    def __init__(self, checker: Checker, pattern: str, place: str) -> None:
+        self.file = checker.file
+        self.mistakes = checker.mistakes
+        self.values = checker.values
+        self._statements = checker.file.statements()
+        self._pattern, self._place = pattern, place
+
+    def wrong(self, path: Path, problem: str) -> None:
+        at = ("field", self._pattern, path[-1])
+        super().wrong(at, f"For {self._place}: {problem}")
+
+
+def check_patterns(
+    checker: Checker,
+    everywhere: Mapping[str, Mapping[str, Any]],
+    database: Database,
+) -> None:
+    """Report each decision by pattern that does not fit a column which its pattern fits,
+    at the first such column."""
+    told: set[tuple[str, str]] = set()
+    for table in database.tables:
+        for path, pattern, value in fitting_patterns(table, everywhere):
+            place = (pattern, path[-1])
+            if path[-1] not in _CHECKED_BY_PATTERN or place in told:
+                continue
+            named = f"{table.name}.{path[1]}"
+            own = _PatternChecker(checker, pattern, named)
+            before = len(own.mistakes)
+            _TableReader(own, table, database).leaf(
+                path, list(value) if isinstance(value, tuple) else value,
+                _FIELD[path[-1]].takes, {},
+            )  # fmt: skip
+            if len(own.mistakes) > before:
+                told.add(place)
 
 
 def decide(

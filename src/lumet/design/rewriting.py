@@ -48,7 +48,10 @@ def machine_line(entry: Entry, section: Path) -> str:
     """Return the line for `entry` as it stands in `section`, without its line end."""
     key = format_key(entry.path[len(section) :])
     line = f"{MARK} {key} = {format_value(entry.value)}"
-    reason = " ".join(entry.reason.split())
+    # TOML takes no control character in a comment, and names may hold some
+    reason = "".join(
+        c if c.isprintable() else "?" for c in " ".join(entry.reason.split())
+    )
     return f"{line}  # {reason}" if reason else line
 
 

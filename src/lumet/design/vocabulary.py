@@ -114,6 +114,12 @@ class FieldDecisions:
         "",
     )
     hidden: bool = _key("shown nowhere", "true", False)
+    required: bool | None = _key(
+        "whether a value must be entered; by default where the database takes no NULL. A"
+        " text that may stay empty and takes no NULL is stored as an empty text",
+        "false",
+        None,
+    )
     read_only: bool = _key("shown, never entered", "true", False)
     choices: dict[str, str] = _key(
         "the values of a choice with their labels; a list of values will do",
@@ -351,6 +357,7 @@ _TAKES: dict[str, str] = {
     "help": "text",
     "hidden": "yes/no",
     "read_only": "yes/no",
+    "required": "yes/no",
     "choices": "choices",
     "tones": "tones",
     "columns": "columns",

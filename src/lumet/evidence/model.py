@@ -19,7 +19,7 @@ class ColumnProfile:
     `empty` and `distinct` are fractions, the latter of the values that are not empty;
     lengths are in characters. `unique` holds for the sample alone. `values` are the
     most frequent first, and only of columns whose values repeat. `flag`: every value
-    is 0 or 1. `spelling` is how nearly all values spell a date, a moment, or yes and
+    is 0 or 1; `constant`: there is but one different value. `spelling` is how nearly all values spell a date, a moment, or yes and
     no (see `evidence.spellings`), `pattern` what nearly all texts look like (see
     `evidence.patterns`). Of numbers, `magnitude` is the power of ten that none reaches,
     `scale` the most digits behind the point, `negative` whether some are below zero.
@@ -32,6 +32,8 @@ class ColumnProfile:
     mean_length: float = 0.0
     values: tuple[str, ...] = ()
     flag: bool = False
+    constant: bool = False
+    blank: bool = False  # some texts are empty, and not NULL
     spelling: str = ""
     pattern: str = ""
     magnitude: int = 0
@@ -76,14 +78,44 @@ class Containment:
 
 
 @dataclass(frozen=True, slots=True)
+class Agreement:
+    """That a lookup leads to a record which refers to the same as another column of the
+    row: in `agreed` of the `checked` rows that have both."""
+
+    table: str
+    column: str
+    followed: str
+    checked: int = 0
+    agreed: int = 0
+
+    @property
+    def share(self) -> float:
+        """The fraction of the rows that agree."""
+        return self.agreed / self.checked if self.checked else 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class Evidence:
     """The profiles by table, and whose values are whose; `cut` names the tables that an
-    emergency brake cut, `repeated` those whose rows share what was to be their key."""
+    emergency brake cut, `repeated` those whose rows share what was to be their key.
+    `unanalysed` are tables of which the server has no statistics, `unread` views that
+    were not read since their functions would run with a superuser's rights; neither is
+    kept, since both change without the database."""
 
     tables: dict[str, TableProfile] = field(default_factory=dict)
     cut: tuple[str, ...] = ()
     contained: tuple[Containment, ...] = ()
     repeated: tuple[str, ...] = ()
+    agreements: tuple[Agreement, ...] = ()
+    unanalysed: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
+
+    def agreement(self, table: str, column: str, followed: str) -> Agreement | None:
+        """Return how far a lookup agrees with a column, None where nobody looked."""
+        for each in self.agreements:
+            if (each.table, each.column, each.followed) == (table, column, followed):
+                return each
+        return None
 
     def table(self, name: str) -> TableProfile:
         """Return the profile of table `name`, an empty one when it was not read."""

@@ -18,6 +18,8 @@ _KEY_NAME = re.compile(r"(?i:(^|_)(id|code|cd|no|nr|key|num|number))$|I[dD]$")
 MOST_VALUES = 24  # more different values than this are no choice
 REPEATS = 5  # a value list is kept where values repeat this often on average
 LONGEST_VALUE = 40  # characters; longer ones are sentences, not choices
+MOST_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
+TEXT = "text"  # the pattern of bytes that are texts
 LOOKED_AT = 500  # different values whose length and scale are looked at
 _SPELLED = frozenset({"text", "integer", "float", "date", "moment", "boolean"})
 _PERSONAL = (
@@ -48,8 +50,8 @@ def profile_table(
         Counter(each for each in v if each is not None and each != "") for v in values
     ]
     columns = {
-        column.name: _profile(table, column, len(rows), found)
-        for column, found in zip(table.columns, counts, strict=True)
+        column.name: _profile(table, column, len(rows), found, "" in held)
+        for column, found, held in zip(table.columns, counts, values, strict=True)
     }
     is_whole = total == len(rows)
     sketch = sketch_table(table, rows, counts, is_whole)
@@ -65,7 +67,7 @@ def profile_table(
 
 
 def _profile(
-    table: Table, column: Column, total: int, counts: Counter[Any]
+    table: Table, column: Column, total: int, counts: Counter[Any], blank: bool
 ) -> ColumnProfile:
     filled = counts.total()
     step = max(1, len(counts) // LOOKED_AT)
@@ -73,7 +75,7 @@ def _profile(
     lengths = [(len(str(v)), n) for v, n in some if not isinstance(v, bytes)]
     looked = sum(number for _, number in lengths)
     mean = sum(length * number for length, number in lengths) / looked if looked else 0
-    is_text = column.type.kind in ("text", "json")
+    is_text = column.type.kind in ("text", "json", "binary")
     return ColumnProfile(
         empty=two_digits(1 - filled / total) if total else 0.0,
         distinct=two_digits(len(counts) / filled) if filled else 0.0,
@@ -82,10 +84,28 @@ def _profile(
         mean_length=two_digits(mean),
         values=_value_list(table, column, counts),
         flag=bool(counts) and set(counts) <= {0, 1},
+        constant=len(counts) == 1,
+        blank=blank,
         spelling=find_spelling(counts) if column.type.kind in _SPELLED else "",
-        pattern=find_pattern(counts) if is_text else "",
+        pattern=_pattern(column, counts) if is_text else "",
         **_numbers(column, counts),
     )
+
+
+def _pattern(column: Column, counts: Counter[Any]) -> str:
+    """Return what nearly all texts look like; of bytes, whether they are short texts."""
+    if column.type.kind != "binary":
+        return find_pattern(counts)
+    held = [value for value in counts if isinstance(value, bytes)]
+    is_text = bool(held) and len(held) == len(counts) and all(map(_is_text, held))
+    return TEXT if is_text else ""
+
+
+def _is_text(value: bytes) -> bool:
+    try:
+        return len(value) < MOST_BYTES and value.decode().isprintable()
+    except UnicodeDecodeError:
+        return False
 
 
 def _longest(counts: Counter[Any]) -> int:

@@ -10,14 +10,16 @@ from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from lumet.evidence.model import Evidence, TableProfile
-from lumet.evidence.profiling import EXACT_ROWS, profile_table
+from lumet.evidence.profiling import EXACT_ROWS, MOST_BYTES, profile_table
 from lumet.evidence.sketches import TableSketch
 from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Column, Database, Table
 
 SAMPLE_ROWS = 10_000
 BLOCK_ROWS = 100
+MOST = 4_000  # characters of a text that are read; a few rows may hold megabytes
 VALUE = "\0"  # stands for a value in a query; no name can hold it
+_LONG = frozenset({"text", "json", "unknown"})
 _PLAIN = frozenset({"integer", "decimal", "float", "boolean", "text", "uuid"})
 
 
@@ -35,11 +37,19 @@ def read_samples(
     profiles: dict[str, TableProfile] = {}
     sketches: dict[str, TableSketch] = {}
     cut: list[str] = []
+    unanalysed: list[str] = []
+    # a view's functions run with the rights of who reads it
+    unread = [t.name for t in database.tables if t.is_view] if _rules(engine) else []
     for place, table in enumerate(database.tables):
+        if table.name in unread:
+            continue
         told(table.name)
         try:
             with engine.connect() as connection, short_statements(connection):
-                total, rows = _Sampler(connection, table).sample()
+                sampler = _Sampler(connection, table)
+                total, rows = sampler.sample()
+                if sampler.is_unanalysed and rows:
+                    unanalysed.append(table.name)
         except DatabaseError:
             cut.append(table.name)
         except KeyboardInterrupt:  # a person has waited long enough
@@ -49,7 +59,22 @@ def read_samples(
             profiles[table.name], sketches[table.name] = profile_table(
                 table, rows, total
             )
-    return Evidence(profiles, tuple(cut)), sketches
+    evidence = Evidence(
+        profiles,
+        tuple(cut),
+        unanalysed=tuple(unanalysed),
+        unread=tuple(unread),
+    )
+    return evidence, sketches
+
+
+def _rules(engine: Engine) -> bool:
+    """Tell whether the one who reads is a superuser of the server."""
+    if engine.dialect.name != "postgresql":
+        return False
+    with engine.connect() as connection, short_statements(connection):
+        query = "SELECT rolsuper FROM pg_roles WHERE rolname = current_user"
+        return bool(connection.exec_driver_sql(query).scalar())
 
 
 class _Sampler:
@@ -66,18 +91,35 @@ class _Sampler:
         self.quote = connection.dialect.identifier_preparer.quote_identifier
         self.source = quoted_source(connection.dialect, table)
         self.columns = ", ".join(self._read(column) for column in table.columns)
+        self.is_unanalysed = False  # the server has no statistics of the table
 
     def _read(self, column: Column) -> str:
         """Return the expression that reads a column: as text where a driver might refuse
-        a value, and of bytes only the length."""
+        a value, of a long text and of bytes only the beginning."""
         name = self.quote(column.name)
-        if self.dialect == "sqlite" or column.type.kind in _PLAIN:
-            return name
-        if column.type.kind == "binary":
-            return f"length({name})"
+        kind = column.type.kind
+        if kind == "binary":
+            return self._beginning(name, MOST_BYTES)
         if self.dialect != "postgresql" and column.type.is_shape:
             return f"ST_AsText({name})"
+        if kind in _LONG and (column.type.length or MOST) >= MOST:
+            is_plain = self.dialect == "sqlite"
+            return self._beginning(name if is_plain else self._as_text(name), MOST)
+        if self.dialect == "sqlite" or kind in _PLAIN:
+            return name
+        return self._as_text(name)
+
+    def _as_text(self, name: str) -> str:
         return f"CAST({name} AS {'text' if self.dialect == 'postgresql' else 'char'})"
+
+    def _beginning(self, name: str, most: int) -> str:
+        """Return the expression that reads at most so many characters or bytes."""
+        if self.dialect == "sqlite":  # whose values may be of any kind
+            cut = f"substr({name}, 1, {most})"
+            return f"CASE WHEN length({name}) > {most} THEN {cut} ELSE {name} END"
+        if self.dialect == "postgresql":
+            return f"substring({name} from 1 for {most})"
+        return f"left({name}, {most})"
 
     def ask(self, query: str, *values: Any) -> Sequence[Sequence[Any]]:
         """Run a query, with VALUE for each value."""
@@ -118,7 +160,9 @@ class _Sampler:
             return 0
         if self.dialect == "postgresql":
             query = f"SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass({VALUE})"
-            return int(self.ask(query, self.source)[0][0] or 0)
+            estimate = int(self.ask(query, self.source)[0][0] or 0)
+            self.is_unanalysed = estimate < 0
+            return estimate
         bounds = self._bounds()
         return bounds[1] - bounds[0] + 1 if bounds else 0
 

@@ -107,7 +107,7 @@ def check_expression(
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
         uses = list(_uses(tokens))
-        plain = _replaced(text, [(use, "NULL") for use in uses])
+        plain = _replaced(text, [(use, f"'{_MARK}{use.name}'") for use in uses])
         parsed = sqlglot.parse(f"SELECT 1 WHERE {plain}", dialect=dialect)
     except SqlglotError as error:
         return [f"This is no SQL {wanted}: {_first_line(error)}"]
@@ -123,6 +123,10 @@ def check_expression(
     expression = where.this
     problems = [*_attribute_problems(uses, attributes)]
     problems += _problems(expression, table, database)
+    if not problems:
+        problems += _count_problems(expression)
+    if not problems and attributes:
+        problems += _type_problems(expression, table, database, attributes)
     if not problems and is_condition and not _is_condition(expression, table):
         problems.append("This is a value, not a condition: compare it with something.")
     return problems
@@ -161,6 +165,74 @@ def _attribute_problems(
                 f"No attribute of users is called {use.name}: declare it in [user] of "
                 f"access.toml. {near}"
             ).rstrip()
+
+
+_MARK = "\x01user."  # begins a text that stands for an attribute of the user
+_ALIKE = {  # the kinds of columns that an attribute of a type is compared with
+    "text": {"text", "uuid", "json", "unknown", "binary"},
+    "integer": {"integer", "decimal", "float", "boolean"},
+    "decimal": {"integer", "decimal", "float"},
+    "yes/no": {"boolean", "integer"},
+    "date": {"date", "moment", "text", "unknown"},
+    "moment": {"date", "moment", "text", "unknown"},
+}
+
+
+def _count_problems(expression: Any) -> Iterator[str]:
+    """Yield what is wrong with how many values there are: one, of each sub-select too."""
+    from sqlglot import exp
+
+    whole = expression
+    while isinstance(whole, exp.Paren):
+        whole = whole.this
+    if isinstance(whole, exp.Tuple):
+        yield f"One value is wanted; these are {len(whole.expressions)}."
+    for select in expression.find_all(exp.Select):
+        parent = select.parent
+        while isinstance(parent, exp.Subquery | exp.Paren):
+            parent = parent.parent
+        if isinstance(parent, exp.Exists | exp.From | exp.Join):
+            continue
+        if isinstance(parent, exp.In) and isinstance(parent.this, exp.Tuple):
+            continue
+        columns = select.expressions
+        if len(columns) != 1 or columns[0].find(exp.Star) in columns:
+            yield f"A sub-select gives one column here; this one gives {_many(columns)}."
+
+
+def _many(columns: Any) -> str:
+    from sqlglot import exp
+
+    stars = any(isinstance(each, exp.Star) for each in columns)
+    return "all of its table's" if stars else str(len(columns))
+
+
+def _type_problems(
+    expression: Any, table: Table, database: Database, attributes: Mapping[str, str]
+) -> Iterator[str]:
+    """Yield where an attribute of the user is compared with a column of another type,
+    which a server refuses, or which is never equal."""
+    from sqlglot import exp
+
+    sources = {t.own_name.casefold(): t for t in database.tables}
+    for node in expression.find_all(exp.Literal):
+        if not (node.is_string and node.name.startswith(_MARK)):
+            continue
+        name, parent = node.name.removeprefix(_MARK), node.parent
+        if not isinstance(parent, exp.Binary | exp.In | exp.Between):
+            continue
+        for column in parent.find_all(exp.Column):
+            if column.parent is not parent:
+                continue
+            holder = sources.get(column.table.casefold(), table)
+            found = [c for c in holder.columns if c.name.casefold() == column.name.casefold()]  # fmt: skip
+            kind = attributes.get(name, "text")
+            if found and found[0].type.kind not in _ALIKE.get(kind, ()):
+                native = found[0].type.native or found[0].type.kind
+                yield (
+                    f":user.{name} is of the type {kind} and {found[0].name} is {native}:"
+                    f" declare {name} in [user] with the column's type, or cast it."
+                )
 
 
 def written_out(text: str, dialect: str, attributes: Mapping[str, str]) -> str:

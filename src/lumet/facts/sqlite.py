@@ -148,7 +148,8 @@ class SqliteSupplement(Plain):
         return make_column(
             found["name"],
             kind,
-            nullable=found["nullable"] and not automatic,
+            # SQLite lets a key be NULL, and nothing could find such a record again
+            nullable=found["nullable"] and not (automatic or found.get("primary_key")),
             default=found.get("default"),
             automatic=automatic,
             generated="by the database" if place in self._computed else "",

@@ -19,6 +19,11 @@ _BY_WORD: tuple[tuple[str, TypeKind], ...] = (
     ("JSON", "json"),
     ("UUID", "uuid"),
     ("GUID", "uuid"),
+    # other servers' words for numbers that count themselves
+    ("SERIAL", "integer"),
+    ("IDENTITY", "integer"),
+    ("AUTOINC", "integer"),
+    ("COUNTER", "integer"),
     # SQLite's own affinity rules, in its order (sqlite.org, "Datatypes", 3.1)
     ("INT", "integer"),
     ("CHAR", "text"),

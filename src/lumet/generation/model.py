@@ -1,6 +1,7 @@
 """What the templates are filled with: everything is decided here, nothing there."""
 
 import ast
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
@@ -156,7 +157,10 @@ _SQLALCHEMY_TYPES = {
     "uuid": "String",
 }
 _TEXT_FIELDS = frozenset({"TextField", "LongTextField", "EmailField", "WebAddressField",
-                          "PhoneField"})  # fmt: skip
+                          "PhoneField", "ColourField"})  # fmt: skip
+_TEXT_KINDS = frozenset(
+    {"text", "long text", "e-mail", "web address", "phone", "colour"}
+)
 _NUMBER_FIELDS = frozenset({"IntegerField", "CodeField", "DecimalField", "FloatField",
                             "DegreesField"})  # fmt: skip
 _NEVER_ENTERED = ("OtherField",)
@@ -215,7 +219,7 @@ class _Builder:
         lists = {c.name: self._choices_name(c, table) for c in shown}
         fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
                   for c in shown]  # fmt: skip
-        details = self._details(decisions)
+        details = self._details(decisions) if _is_parted(table.name) else []
         unshown = self._unshown(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [
@@ -274,7 +278,7 @@ class _Builder:
             shown=tuple(
                 repr(self._shown_key(table, name, mine))
                 for name in decisions.list.columns
-                if not decisions.field[name.partition(".")[0]].hidden
+                if not decisions.field[_own_part(table, name)].hidden
             ),
             first=tuple(first),
             sections=tuple(sections),
@@ -309,7 +313,7 @@ class _Builder:
             for_lookups=not decisions.include,
             denied=_denied(table),
             without=_without(table, decisions),
-            below=_key_of(decisions.list.below, keys),
+            below=_key_of(decisions.list.below, keys) if _is_parted(table.name) else "",
             soft_delete=_key_of(decisions.soft_delete, keys),
             changeable=table.is_changeable,
             listed="list" in decisions.pages,
@@ -427,7 +431,10 @@ class _Builder:
         return f"{table}.{self.keys[table][reference.referred_columns[0]]}"
 
     def _is_kept(self, reference: Reference) -> bool:
-        """Tell whether the application has what a reference points at."""
+        """Tell whether the application has what a reference points at, by a name that
+        SQLAlchemy can take apart at its dots."""
+        if not _is_parted(reference.referred_table):
+            return False
         theirs = self.keys.get(reference.referred_table, {})
         referred = reference.referred_columns
         return bool(referred) and set(referred) <= set(theirs)
@@ -468,7 +475,7 @@ class _Builder:
             decided.kind in ("image", "file") and decided.folder
         ):
             kind = "PictureField" if decided.kind == "image" else "FileField"
-        elif column.type.kind == "binary":
+        elif column.type.kind == "binary" and decided.kind not in _TEXT_KINDS:
             kind = "OtherField"
         elif kind == "DecimalField" and column.type.kind in ("float", "integer"):
             kind = "FloatField" if column.type.kind == "float" else "IntegerField"
@@ -484,6 +491,8 @@ class _Builder:
                 parts += self._lookup_parts(table, column, reference, decided)
         if kind == "ChoiceField":
             parts.append(f"choices={choices}")
+            if column.type.kind == "integer":
+                parts.append("whole=True")
             if decided.others:
                 parts.append("others=True")
             if decided.tones:
@@ -510,6 +519,10 @@ class _Builder:
             parts.append(f"zone={decided.zone!r}")
         if kind == "YesNoField" and column.type.kind == "integer":
             parts.append("whole=True")
+        if kind == "ColourField" and column.type.length in (3, 6):
+            parts.append("bare=True")
+        if _keeps_empty(column, decided):
+            parts.append("empty_text=True")
         for name in ("unit", "width"):
             if given := getattr(decided, name):
                 parts.append(f"{name}={given!r}")
@@ -557,16 +570,23 @@ class _Builder:
         ):
             return []
         found = []
+        # a key that refers to another record is that one's, and never the next number
         fills_itself = (
-            column.automatic
+            (column.automatic and table.reference_of(column.name) is None)
             or (column.default is not None and not column.default.literal)
             or _made_by(table, column, decided)
         )
-        if not (column.nullable or fills_itself or kind == "SeveralField"):
+        is_required = not (column.nullable or fills_itself or kind == "SeveralField")
+        if decided.required is not None:
+            is_required = decided.required
+        if is_required:
             found.append("required()")
         if kind in _FILE_FIELDS and column.type.length and decided.folder:
             found.append(f"longest({column.type.length})")
-        if kind in _TEXT_FIELDS and column.type.length:
+        if kind in _TEXT_FIELDS and column.type.kind == "binary":
+            if found_length := _bytes_of(column):
+                found.append(f"longest_bytes({found_length})")
+        elif kind in _TEXT_FIELDS and column.type.length:
             found.append(f"longest({column.type.length})")
         most = _MOST_BYTES.get(column.type.native)
         if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
@@ -691,8 +711,9 @@ class _Builder:
         return f"{key.upper().strip('_')}_CHOICES"
 
     def _order(self, word: str, keys: Mapping[str, str]) -> str:
-        key = keys[word.removeprefix("-")]
-        return f"{'descending' if word.startswith('-') else 'ascending'}({key!r})"
+        is_down = word not in keys and word.startswith("-")
+        key = keys[word.removeprefix("-") if is_down else word]
+        return f"{'descending' if is_down else 'ascending'}({key!r})"
 
     def _sections(
         self, decisions: TableDecisions, shown: Sequence[str], keys: Mapping[str, str]
@@ -748,6 +769,34 @@ class _Builder:
             assert joined is not None
             rest += f", joins={_one_or_more(self.keys[detail.table], joined.columns)}"
         return f"Related({self.modules[detail.table]!r}, by={by}{label}{rest})"
+
+
+def _is_parted(name: str) -> bool:
+    """Tell whether a table's name can be taken apart at its dots, as SQLAlchemy does with
+    what a column refers to."""
+    return "" not in name.split(".")
+
+
+def _own_part(table: Table, name: str) -> str:
+    """Return the column of the table itself behind one of its list: of a borrowed one,
+    whose name has a dot as other names may have too, the lookup."""
+    return name if table.has_column(name) else name.partition(".")[0] or name
+
+
+def _keeps_empty(column: Column, decided: FieldDecisions) -> bool:
+    """Tell whether what is left empty is an empty text, since there is no NULL."""
+    return (
+        decided.required is False
+        and column.type.kind == "text"
+        and not column.nullable
+        and not column.generated
+    )
+
+
+def _bytes_of(column: Column) -> int:
+    """Return how many bytes a binary column takes, 0 where that is not said."""
+    found = re.search(r"\((\d+)\)", column.type.native)
+    return int(found[1]) if found else 0
 
 
 def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
@@ -869,6 +918,8 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
     if decided.kind in _SPELLED and (decided.stored or _is_odd(kind, decided.kind)):
         name, usual = _SPELLED[decided.kind]
         return f"{name}({decided.stored or usual!r})"
+    if kind == "binary" and decided.kind in _TEXT_KINDS:
+        return "TextBytes"
     if kind == "decimal" and column.type.precision is not None:
         return f"decimal({column.type.precision}, {column.type.scale or 0})"
     if dialect == "postgresql" and decided.kind == "several":
@@ -923,6 +974,7 @@ _OWN_TYPE_NAMES = (
     "Real",
     "Shape",
     "Shown",
+    "TextBytes",
     "Time",
     "YesNo",
     "decimal",

@@ -1,9 +1,11 @@
 """From any name in a database to a Python identifier that cannot clash."""
 
+import ast
 import builtins
 import keyword
 import re
 from collections.abc import Collection, Iterable
+from importlib.resources import files
 
 from anyascii import anyascii
 
@@ -11,58 +13,61 @@ _ODD = re.compile(r"\W+")
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _KEYWORDS = {*keyword.kwlist, *keyword.softkwlist}
 
+_KIT = files("lumet") / "kit"
+
+
+def _names_in(module: str, owner: str = "") -> set[str]:
+    """Return what `__all__` of a module of the kit lists, or the names in the body of a
+    class there: read as text, since the kit is not imported."""
+    tree = ast.parse((_KIT / module).read_text(encoding="utf-8"))
+    found: set[str] = set()
+    for node in tree.body:
+        if owner and isinstance(node, ast.ClassDef) and node.name == owner:
+            for each in node.body:
+                if isinstance(each, ast.FunctionDef):
+                    found.add(each.name)
+                elif isinstance(each, ast.Assign | ast.AnnAssign):
+                    targets = (
+                        each.targets if isinstance(each, ast.Assign) else [each.target]
+                    )
+                    found |= {t.id for t in targets if isinstance(t, ast.Name)}
+        elif not owner and isinstance(node, ast.Assign):
+            target = node.targets[0]
+            if isinstance(target, ast.Name) and target.id == "__all__":
+                found = set(ast.literal_eval(node.value))
+    return found
+
+
+# The helpers that a generated module imports, whatever they are called by then.
+_HELPERS = frozenset(
+    {
+        *(name for name in _names_in("forms.py") if name.islower()),
+        *(name for name in _names_in("pages/__init__.py") if name.islower()),
+        "decimal",
+        "metadata",
+        "text",
+    }
+)
+
 # Every lower-case name that a generated module uses, and the built-in ones.
 MODULE_NAMES = frozenset(
-    {
-        *_KEYWORDS,
-        *(name for name in dir(builtins) if name.islower()),
-        "metadata",
-        "required",
-        "longest",
-        "within",
-        "ascending",
-        "descending",
-        "text",
-        *(
-            "all_of",
-            "any_of",
-            "compare",
-            "filled",
-            "fixed",
-            "length",
-            "like",
-            "none_of",
-        ),
-        *("number", "one_of", "reckon", "the"),
-    }
+    {*_KEYWORDS, *(name for name in dir(builtins) if name.islower()), *_HELPERS}
 )
 
 # What WTForms' Form and ours hold, and what would shadow a helper in the class's body.
 FIELD_NAMES = frozenset(
     {
         *_KEYWORDS,
+        *_HELPERS,
+        *_names_in("forms.py", "RecordForm"),
         "l",  # a stranger's linter calls it ambiguous
-        "add_error",
         "csrf_token",
-        "data",
-        "decimal",
-        "errors",
-        "form_errors",
-        "is_new",
-        "longest",
-        "meta",
-        "mistakes",
-        "populate_obj",
-        "post_process",
-        "process",
-        "required",
-        "rules",
-        "text",
-        "validate",
-        "value_fields",
-        "within",
+        # of WTForms' Form
+        *("data", "errors", "form_errors", "meta", "populate_obj", "process"),
+        *("post_process", "validate"),
     }
 )
+LONGEST = 80  # characters; a table's is a file's name
 _VALIDATOR_PREFIXES = ("validate_", "filter_")  # methods of these names are called
 
 
@@ -96,7 +101,7 @@ def _unused(wanted: str, used: Collection[str]) -> str:
 
 def _identifier(name: str, reserved: Collection[str]) -> str:
     plain = anyascii(_CAMEL.sub("_", name))
-    word = _ODD.sub("_", plain).strip("_").lower()
+    word = _ODD.sub("_", plain).strip("_").lower()[:LONGEST].rstrip("_")
     if not word.isidentifier():
         word = f"n{word}" if word else "unnamed"
     if word in reserved or word.startswith(_VALIDATOR_PREFIXES):

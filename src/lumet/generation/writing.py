@@ -95,6 +95,8 @@ class _Run:
         manifest = _read_manifest(folder / MANIFEST)
         self.digests: dict[str, str] = dict(manifest.get("files", {}))
         self.pending: set[str] = set(manifest.get("pending", []))
+        for path in (*self.digests, *self.pending):
+            keep_inside(folder, path, MANIFEST)
         self.changes: list[Change] = []
         self.report = Written()
 
@@ -235,7 +237,7 @@ def finish(folder: Path) -> None:
         return
     plan = _read(staging / PLAN)
     try:
-        for number, (path, is_written) in enumerate(json.loads(plan or b"[]")):
+        for number, (path, is_written) in enumerate(_planned(folder, plan)):
             target = folder / path
             source = staging / str(number)
             if not is_written:
@@ -250,6 +252,33 @@ def finish(folder: Path) -> None:
             "Make room for it, then run the command again: it finishes what it began.",
         ) from error
     shutil.rmtree(staging, ignore_errors=True)
+
+
+def _planned(folder: Path, plan: bytes | None) -> list[tuple[str, bool]]:
+    """Return what a plan says, all of it within the project."""
+    try:
+        found = [(str(path), bool(done)) for path, done in json.loads(plan or b"[]")]
+    except (ValueError, TypeError) as error:
+        raise CannotRun(
+            f"{folder / STAGING / PLAN} is damaged.",
+            f"Delete the folder {folder / STAGING}; it holds what a run had begun.",
+        ) from error
+    for path, _done in found:
+        keep_inside(folder, path, STAGING)
+    return found
+
+
+def keep_inside(folder: Path, path: str, told_by: str) -> None:
+    """Make sure that a path, of a file that may have come with the project, leads to a
+    place within it, through links too. Raises CannotRun."""
+    target = folder / path
+    is_plain = not Path(path).is_absolute() and ".." not in Path(path).parts
+    if is_plain and target.parent.resolve().is_relative_to(folder.resolve()):
+        return
+    raise CannotRun(
+        f"{told_by} names {path!r}, which is outside the project. Nothing was changed.",
+        f"Delete {told_by} unless you know where it came from.",
+    )
 
 
 def _drop_empty(directory: Path, top: Path) -> None:

@@ -1,17 +1,32 @@
 """Questions about one column: its label, its kind, whether it is hidden or read-only."""
 
+from itertools import pairwise
+
 from lumet.design.following import lookup_reference
 from lumet.facts.model import Column
-from lumet.inference.kinds import FLAG_VERBS
+from lumet.inference.kinds import FLAG_VERBS, STAMP_VERBS
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.words import KEY_WORDS, label_from, split_words, unit_of
 
-_SECRET_WORDS = frozenset({"password", "passwd", "pwd", "secret", "token", "salt"})
+_SECRET_WORDS = frozenset({"password", "passwd", "pwd", "pw", "secret", "token", "salt",
+                           "passphrase", "psk", "passcode", "apikey", "privatekey",
+                           "secretkey", "sessionid", "sessionkey", "credential",
+                           "credentials", "passwort", "kennwort"})  # fmt: skip
+_SECRET_PAIRS = frozenset({("api", "key"), ("private", "key"), ("secret", "key"),
+                           ("session", "id"), ("session", "key"), ("pass", "phrase"),
+                           ("access", "key"), ("pre", "shared")})  # fmt: skip
+_GLUED = ("password", "passwd", "passphrase", "apikey", "privatekey", "secretkey",
+          "sessionkey", "sessionid", "accesstoken", "authtoken")  # fmt: skip
+# behind such a word these say something about the secret, and are none
+_ABOUT_SECRETS = frozenset({"min", "max", "minimum", "maximum", "length", "len", "size",
+                            "policy", "expires", "expiry", "expired", "changed",
+                            "updated", "set", "at", "on", "date", "days", "age", "count",
+                            "attempts", "failed", "type", "kind", "required", "enabled",
+                            "valid", "until", "lifetime", "ttl", "id", "name", "rule",
+                            "rules", "question", "reset"})  # fmt: skip
+_COUNTING = ("serial", "identity", "autoinc", "counter")  # in a type's name
 _VERSION_NAMES = frozenset(
     {"version", "row_version", "lock_version", "rev", "revision"}
-)
-_STAMP_VERBS = frozenset(
-    {"created", "updated", "modified", "changed", "inserted", "imported"}
 )
 _STAMP_ENDS = frozenset({"at", "on", "by", "date", "time", "ts", "stamp", "utc"})
 TONES: dict[str, tuple[str, ...]] = {
@@ -122,15 +137,55 @@ def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
 
 
 def hidden_secret(subject: Subject, column: Column) -> Choice | None:
-    """What is named like a secret is not shown. Example: `api_token`."""
-    if _SECRET_WORDS.intersection(split_words(column.name)):
+    """What is named like a secret, or holds what only programs make, is not shown; what a
+    new record needs of it can be entered. Example: `api_token`."""
+    if _is_secret_here(subject, column) and not _is_entered(column):
         return Choice(True, "named like a secret", 0.9)
     return None
 
 
+def kind_of_secret(subject: Subject, column: Column) -> Choice | None:
+    """A secret that a new record needs is entered, and never shown. Example:
+    `password_hash` that takes no NULL."""
+    if _is_secret_here(subject, column) and _is_entered(column):
+        return Choice("secret", "named like a secret, and needed", 0.9)
+    return None
+
+
+def _is_secret_here(subject: Subject, column: Column) -> bool:
+    """Tell whether a column is a secret, and no reference: `session_id` may be one."""
+    refers = any(column.name in each.columns for each in subject.table.references)
+    return is_secret(column) and not refers
+
+
+def _is_entered(column: Column) -> bool:
+    """Tell whether a new record is nothing without a value that somebody gives."""
+    fills_itself = column.automatic or column.generated or column.default is not None
+    return not (column.nullable or fills_itself)
+
+
+def is_secret(column: Column) -> bool:
+    """Tell whether a column is named like a secret: a text or bytes, in words or glued
+    together. Example: `PW`, `apikey`; not `password_min_length`, nor a `tokenid` that
+    is a number."""
+    if column.type.kind not in ("text", "binary", "uuid", "json", "unknown"):
+        return False
+    words = split_words(column.name)
+    if set(words[-1:]) & _ABOUT_SECRETS and tuple(words[-2:]) not in _SECRET_PAIRS:
+        return False
+    pairs = set(pairwise(words))
+    glued = "".join(words)
+    return bool(
+        _SECRET_WORDS.intersection(words)
+        or pairs & _SECRET_PAIRS
+        or any(each in glued for each in _GLUED)
+    )
+
+
 def hidden_version(subject: Subject, column: Column) -> Choice | None:
     """A counter that programs use to notice changes. Example: `row_version`."""
-    if column.type.kind == "integer" and column.name.casefold() in _VERSION_NAMES:
+    is_version = column.name.casefold() in _VERSION_NAMES
+    if column.type.kind == "integer" and is_version and not _is_entered(column):
         return Choice(True, "a counter for programs", 0.9)
     return None
 
@@ -169,7 +224,7 @@ def read_only_stamp(subject: Subject, column: Column) -> Choice | None:
 def is_stamp(column: Column) -> bool:
     """Tell whether a column is named like `created_at` or `modified_by`."""
     words = split_words(column.name)
-    return len(words) == 2 and words[0] in _STAMP_VERBS and words[1] in _STAMP_ENDS
+    return len(words) == 2 and words[0] in STAMP_VERBS and words[1] in _STAMP_ENDS
 
 
 def read_only_other(subject: Subject, column: Column) -> Choice | None:
@@ -188,16 +243,70 @@ READ_ONLY_RULES: tuple[ColumnRule, ...] = (
 
 
 def choices_of(subject: Subject, column: Column) -> Choice:
-    """The labels of a choice's values: their own words."""
+    """The labels of a choice's values: their own words where a list confirms them, such
+    as "In repair" for `in_repair`; else the values as they are, and always for what holds
+    a digit or a capital: 13.86 is no "13 86"."""
     values = column.type.values or subject.choices(column.name)
     labels = {value: label_from(split_words(value)) or value for value in values}
-    if len(set(labels.values())) < len(labels) or any(_is_code(v) for v in values):
-        labels = {value: value for value in values}
+    is_listed = bool(column.type.values or subject.one_of(column.name))
+    if (
+        not is_listed
+        or len(set(labels.values())) < len(labels)
+        or any(_is_code(v) for v in values)
+    ):
+        return Choice({value: value for value in values}, "the values as they are")
     return Choice(labels, "the values' own words")
 
 
 def _is_code(value: str) -> bool:
-    return any(character.isupper() for character in value) or " " in value
+    return any(not (each.islower() or each in "_-") for each in value)
+
+
+def required_by_empty_texts(subject: Subject, column: Column) -> Choice | None:
+    """A text that takes no NULL, and has an empty text as its default or in its rows, may
+    stay empty. Example: `remark VARCHAR(80) NOT NULL DEFAULT ''`."""
+    if column.type.kind != "text" or column.nullable or _is_told_apart(subject, column):
+        return None
+    if (
+        column.default is not None
+        and column.default.literal
+        and not column.default.text
+    ):
+        return Choice(False, "an empty text is its default")
+    profile = subject.column_profile(column.name)
+    if profile is not None and profile.blank:
+        return Choice(False, "empty texts are in its rows")
+    return None
+
+
+def _is_told_apart(subject: Subject, column: Column) -> bool:
+    """Tell whether records are told apart by a column, or refer by it."""
+    table = subject.table
+    return (
+        column.name in table.primary_key
+        or table.is_unique((column.name,))
+        or any(column.name in each.columns for each in table.references)
+    )
+
+
+REQUIRED_RULES: tuple[ColumnRule, ...] = (required_by_empty_texts,)
+
+
+def next_of_key(subject: Subject, column: Column) -> Choice | None:
+    """A key that is declared to count itself, and that the database does not count, is
+    the next number. Example: `serial PRIMARY KEY` on SQLite."""
+    counts = column.automatic or column.generated or column.default is not None
+    if subject.table.primary_key != (column.name,) or counts or subject.table.is_view:
+        return None
+    native = column.type.native.lower()
+    if column.type.kind == "integer" and any(each in native for each in _COUNTING):
+        return Choice(
+            "max + 1", f"declared as {column.type.native}, which nobody counts"
+        )
+    return None
+
+
+NEXT_RULES: tuple[ColumnRule, ...] = (next_of_key,)
 
 
 def tones_of(subject: Subject, column: Column) -> Choice | None:

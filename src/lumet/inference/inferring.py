@@ -134,7 +134,7 @@ def _referred_first(subjects: list[Subject]) -> list[Subject]:
 def _ask_about(subject: Subject, column: Column) -> None:
     questions = (
         ("label", columns.LABEL_RULES),
-        ("kind", kinds.KIND_RULES),
+        ("kind", (columns.kind_of_secret, *kinds.KIND_RULES)),
         ("follows", kinds.FOLLOWS_RULES),
         ("unit", columns.UNIT_RULES),
         ("total", details.TOTAL_RULES),
@@ -142,6 +142,8 @@ def _ask_about(subject: Subject, column: Column) -> None:
         ("others", kinds.OTHERS_RULES),
         ("hidden", columns.HIDDEN_RULES),
         ("read_only", columns.READ_ONLY_RULES),
+        ("required", columns.REQUIRED_RULES),
+        ("next", columns.NEXT_RULES),
     )
     for question, rules in questions:
         choice = ask_column(rules, subject, column)
@@ -197,6 +199,8 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
             "others",
             "hidden",
             "read_only",
+            "required",
+            "next",
         ):
             answer = subject.answers.get((name, column.name, question))
             if answer is not None:

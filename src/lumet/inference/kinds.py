@@ -1,9 +1,11 @@
 """The question of one column's kind: how it is shown and entered."""
 
+from collections.abc import Iterator
+
 from lumet.design.following import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
 from lumet.evidence.spellings import DATES, SPELLINGS, YES_NO
-from lumet.facts.model import Column, Reference
+from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.words import ABBREVIATIONS, KEY_WORDS, split_words
 
@@ -12,6 +14,9 @@ LONG_WORDS = frozenset(
      "desc", "memo", "body", "text", "details"}
 )  # fmt: skip
 FLAG_VERBS = frozenset({"is", "has", "can", "was"})
+FLAG_WORDS = frozenset({"flag", "flg", "yn", "enabled", "disabled", "active", "inactive",
+                        "deleted", "archived", "locked", "visible", "hidden", "default",
+                        "valid", "approved", "confirmed"})  # fmt: skip
 _CODE_WORDS = frozenset(
     {"year", "yr", "id", "no", "nr", "number", "code", "cd", "key", "ref", "position"}
 )
@@ -20,6 +25,11 @@ _DATE_WORDS = frozenset(
      "from", "to", "born", "utc"}
 )  # fmt: skip
 _USUAL = {"date": ("YYYY-MM-DD",), "moment": ("YYYY-MM-DD hh:mm:ss",)}
+AGREES = 0.98  # of the rows; what does not fit would be refused by every form
+ENOUGH_TO_AGREE = 30  # rows that have both; fewer may agree by chance
+STAMP_VERBS = frozenset(
+    {"created", "updated", "modified", "changed", "inserted", "imported"}
+)
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
 MOST_CHOICES = 12  # different values; more are no choice
@@ -110,21 +120,43 @@ def follows_parts(subject: Subject, column: Column) -> Choice | None:
 
 
 def follows_parent(subject: Subject, column: Column) -> Choice | None:
-    """A lookup follows another to a record that its own always belongs to. Example:
-    `light_id` follows `station_id`, since each light belongs to a station."""
+    """A lookup follows another to a record that its own always belongs to, where nearly
+    all rows that have both agree. Example: `light_id` follows `station_id`, since each
+    light belongs to a station."""
     if not _is_lookup(subject, column):
         return None
-    possible = columns_followed(subject.table, column.name, subject.database)
-    reference = lookup_reference(subject.table, column.name)
-    assert reference is not None
-    target = subject.database.table(reference.referred_table)
     needed = [
-        ours for ours, theirs in possible.items() if not target.column(theirs).nullable
+        ours
+        for ours, _theirs in followable(subject.table, column.name, subject.database)
+        if (found := subject.evidence.agreement(subject.table.name, column.name, ours))
+        and found.checked >= ENOUGH_TO_AGREE
+        and found.share >= AGREES
     ]
     if not needed:
         return None
-    reason = f"each {target.own_name} has one as well"
-    return Choice(needed, reason, 0.75)
+    looked = min(
+        found.checked
+        for ours in needed
+        if (found := subject.evidence.agreement(subject.table.name, column.name, ours))
+    )
+    reason = f"each belongs to one, as {looked:,} rows agree"
+    return Choice(needed, reason, 0.9)
+
+
+def followable(
+    table: Table, column: str, database: Database
+) -> Iterator[tuple[str, str]]:
+    """Yield the columns that a lookup of one column might follow, each with the column
+    of the record it refers to: neither a stamp nor one that may be empty there."""
+    reference = table.reference_of(column)
+    if reference is None or reference.referred_table not in database.by_name:
+        return
+    target = database.table(reference.referred_table)
+    for ours, theirs in columns_followed(table, column, database).items():
+        words = split_words(ours)
+        is_stamp = bool(words) and (words[0] in STAMP_VERBS or words[-1] == "by")
+        if not is_stamp and not target.column(theirs).nullable:
+            yield ours, theirs
 
 
 def _is_lookup(subject: Subject, column: Column) -> bool:
@@ -237,17 +269,20 @@ def kind_of_check(subject: Subject, column: Column) -> Choice | None:
 
 
 def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
-    """Declared as boolean, or a whole number that is only ever 0 or 1. Example:
-    `is_automated` of type integer."""
+    """Declared as boolean, or a whole number that is only ever 0 or 1: both, or the name
+    says it. A quantity may well be 1 everywhere. Example: `is_automated` of type
+    integer."""
     if column.type.kind == "boolean":
         return Choice("yes/no", f"declared as {column.type.native}")
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or profile is None or not profile.flag:
         return None
-    named = bool(FLAG_VERBS.intersection(split_words(column.name)[:1]))
-    if named or subject.profile.rows >= 10:
-        sure = 0.95 if named else 0.75
-        return Choice("yes/no", "only 0 and 1 were found", sure)
+    words = split_words(column.name)
+    named = bool(FLAG_VERBS.intersection(words[:1]) or FLAG_WORDS.intersection(words))
+    if named:
+        return Choice("yes/no", "only 0 and 1 were found", 0.95)
+    if subject.profile.rows >= 10 and not profile.constant:
+        return Choice("yes/no", "both 0 and 1 were found, and nothing else", 0.75)
     return None
 
 
@@ -280,12 +315,19 @@ def kind_of_few_values(subject: Subject, column: Column) -> Choice | None:
     count, seen = len(profile.values), subject.profile.sampled * (1 - profile.empty)
     if not 2 <= count <= MOST_CHOICES or max(map(len, profile.values)) > LONGEST_CHOICE:
         return None
+    if all(map(_is_number, profile.values)):
+        return None  # amounts and codes that are numbers are no choice
     words = split_words(column.name)
     named = bool(CHOICE_WORDS.intersection(words[-1:] + words[:1]))
     if seen < MANY_A_VALUE * count and not named:
         return None
     reason = f"only {count} values were found; no list confirms it"
     return Choice("choice", reason, 0.8 if named else 0.65)
+
+
+def _is_number(text: str) -> bool:
+    plain = text.strip().removeprefix("-").replace(",", ".", 1)
+    return plain.replace(".", "", 1).isdecimal()
 
 
 def others_of_few_values(subject: Subject, column: Column) -> Choice | None:
@@ -340,8 +382,8 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
 
 
 def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
-    """Bytes that are named like a picture or a document. Example: `chart_image` of type
-    blob."""
+    """Bytes that are named like a picture or a document, or that all are short texts.
+    Example: `chart_image` of type blob; `wording` of type varbinary."""
     if column.type.kind != "binary":
         return None
     words = set(_words(column))
@@ -349,6 +391,9 @@ def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
         return Choice("image", "bytes, named like a picture", 0.8)
     if words & FILE_WORDS:
         return Choice("file", "bytes, named like a document", 0.8)
+    profile = subject.column_profile(column.name)
+    if profile is not None and profile.pattern == "text":
+        return Choice("text", "bytes that are all short texts", 0.8)
     return None
 
 

@@ -175,7 +175,7 @@ def stem_likeness(stem: Words, table: Words) -> Likeness:
         )
     if table[: len(stem)] == stem or stem[: len(table)] == table:
         return Likeness(SOME, f"named like a part of {name}")
-    if len(table) > 1 and together == "".join(word[0] for word in table):
+    if len(table) > 1 and together == "".join(word[:1] for word in table):
         return Likeness(SOME, f"the first letters of {name}")
     if len(stem) == 1 and len(table) > 1 and abbreviates(stem[0], table[-1]):
         return Likeness(SOME, f"named like the end of {name}, shortened")

@@ -39,6 +39,8 @@ FEW = 5
 _PERSON_NAMES = frozenset({"first", "last", "given", "family", "sur", "fore", "surname",
                            "forename", "firstname", "lastname", "familyname", "vorname", "nachname", "prenom"})  # fmt: skip
 _LOGINS = frozenset({"login", "username", "user", "initial", "account", "badge"})
+_BARE = frozenset({"type", "kind", "status", "class", "mode", "state", "category", "level",
+                   "group", "grade"})  # fmt: skip
 _TABLE_SAYERS = ("type", "kind", "table", "class", "model", "entity")
 _LIKE_INTEGERS = frozenset({"integer", "decimal"})
 
@@ -292,7 +294,7 @@ class Proposer:
                 if abbreviates(word, words[0])
                 or abbreviates(word, words[-1])
                 or (len("".join(words)) > 3 and word.endswith("".join(words)))
-                or (len(words) > 1 and word == "".join(each[0] for each in words))
+                or (len(words) > 1 and word == "".join(each[:1] for each in words))
                 for target in targets
             ]
         return self._shortened[word]
@@ -307,11 +309,15 @@ class Proposer:
             return NONE
         if _names_its_table(table, words):
             return NONE
-        is_own_key = table.primary_key == (column.name,)
-        if is_own_key and (
-            target.table is table or found.score < CLEAR or found.is_role
-        ):
+        if table.primary_key == (column.name,):
+            return NONE  # others refer to it; what is declared is no candidate
+        if _refers_back(target, table, column):
             return NONE
+        if len(words) == 1 and words[0] in _BARE and target.words not in (
+            words,
+            (*own, *words),
+        ):  # fmt: skip
+            return NONE  # an enumeration: `type` is no key of `lamp_type`
         return found
 
     def _composites(self) -> Iterator[Candidate]:
@@ -464,6 +470,8 @@ class _Judge:
         if target is None:
             return None
         name = self.proposer.likeness(table, column, target)
+        if table.primary_key == (column.name,) or _refers_back(target, table, column):
+            return None
         if tested is None or not tested.checked:
             return self._by_name_alone(candidate, tested, name, target)
         sure = self._sureness(name, tested, column, target)
@@ -627,6 +635,15 @@ def _is_person(table: Table) -> bool:
         return True
     acts = table_words(table.own_name)[-1].endswith(("er", "or", "eer", "ist", "ian"))
     return acts and any("name" in each or "surname" in each for each in words)
+
+
+def _refers_back(target: _Target, table: Table, column: Column) -> bool:
+    """Tell whether the other column refers to this one: then this one does not."""
+    back = target.table.reference_of(target.column.name)
+    return back is not None and (back.referred_table, back.referred_columns) == (
+        table.name,
+        (column.name,),
+    )
 
 
 def _is_counter(words: Words) -> bool:

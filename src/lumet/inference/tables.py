@@ -16,6 +16,7 @@ _TECHNICAL_WORDS = frozenset(
     {"migration", "migrations", "session", "sessions", "queue", "queues", "counter", "counters",
      "sequences", "lock", "locks", "changelog", "cache"}
 )  # fmt: skip
+_LOG_ENDS = frozenset({"log", "history", "audit", "journal", "hist"})
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
@@ -270,7 +271,7 @@ def pages_of_table(subject: Subject) -> Choice | None:
     `light_tender`."""
     junction = junction_of(subject)
     if junction is None:
-        return None
+        return _pages_of_log(subject) or _pages_without_add(subject)
     if junction.is_pure:
         return Choice([], f"{junction.reason}: chosen on their forms")
     for reference in subject.table.references:
@@ -278,6 +279,38 @@ def pages_of_table(subject: Subject) -> Choice | None:
         if in_place(parent, subject.table.name, reference) is not None:
             reason = f"entered with its {subject.database.own_name(parent.table.name)}"
             return Choice(["add", "edit", "delete"], reason)
+    return _pages_of_log(subject) or _pages_without_add(subject)
+
+
+def _pages_of_log(subject: Subject) -> Choice | None:
+    """What programs write down of what happened is looked at, and not changed. Example:
+    `lamp_audit`, `user_log`, `price_history`."""
+    words = subject.words
+    if len(words) < 2 or subject.table.is_view:
+        return None
+    named = words[-1] in _LOG_ENDS or "audit" in words
+    if not named or subject.database.referring_to(subject.table.name):
+        return None
+    return Choice(["list"], "written by programs, by its name", 0.8)
+
+
+def _pages_without_add(subject: Subject) -> Choice | None:
+    """Where a new record needs what no form enters, nothing is added. Example: bytes that
+    take no NULL."""
+    if not subject.table.is_changeable or not subject.table.primary_key:
+        return None
+    for column in subject.table.columns:
+        fills_itself = column.automatic or column.generated or column.default
+        if column.nullable or fills_itself:
+            continue
+        answers = subject.answers
+        place = (subject.table.name, column.name)
+        next_ = (*place, "next") in answers
+        blocked = any((*place, key) in answers for key in ("hidden", "read_only"))
+        is_other = subject.answer(column.name, "kind") == "other"
+        if not next_ and (blocked or is_other):
+            reason = f"{column.name} is required and cannot be entered here"
+            return Choice(["list", "edit", "delete"], reason, 0.65)
     return None
 
 

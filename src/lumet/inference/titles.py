@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from lumet.design.vocabulary import TITLE_DEPTH as DEPTH
 from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Column, Table
-from lumet.inference.columns import is_stamp
+from lumet.inference.columns import is_secret, is_stamp
 from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, LONG_WORDS
 from lumet.inference.likeness import Words, abbreviates, plain_words, table_words
 from lumet.inference.relations import junction_of
@@ -182,6 +182,7 @@ def title_of_key(subject: Subject) -> Choice | None:
     for columns in (subject.table.primary_key, *uniques):
         if len(columns) == 1 and subject.table.column(columns[0]).type.kind == "text" and (
             subject.table.reference_of(columns[0]) is None
+            and not is_secret(subject.table.column(columns[0]))
         ):  # fmt: skip
             return _single(subject.table.column(columns[0]), "a readable key", 0.8)
     return None
@@ -228,7 +229,7 @@ def title_of_number(subject: Subject) -> Choice | None:
     rest = [
         c.name
         for c in subject.table.columns
-        if subject.table.reference_of(c.name) is None
+        if subject.table.reference_of(c.name) is None and not is_secret(c)
     ]
     columns = near or rest[:1] or key[:1]
     parts = ", ".join(f"{{{name}}}" for name in columns)
@@ -325,7 +326,7 @@ def _is_anothers(subject: Subject, words: Words) -> bool:
 
 def _is_short_text(subject: Subject, column: Column) -> bool:
     refers = any(column.name in each.columns for each in subject.table.references)
-    if column.type.kind != "text" or refers:
+    if column.type.kind != "text" or refers or is_secret(column):
         return False
     if column.type.length is not None and column.type.length > 4 * LONG_TEXT:
         return False
@@ -364,7 +365,9 @@ def _is_part(subject: Subject, column: Column) -> bool:
 
 
 def _can_tell(subject: Subject, column: Column) -> bool:
-    if any(column.name in each.columns for each in subject.table.references):
+    if is_secret(column) or any(
+        column.name in each.columns for each in subject.table.references
+    ):
         return False
     if column.type.kind in ("date", "moment", "integer"):
         return not column.automatic

@@ -10,14 +10,21 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, abort, g, render_template, request
+from flask import (
+    Flask,
+    Response,
+    abort,
+    g,
+    render_template,
+    request,
+)
 from flask_babel import Babel, gettext
 from flask_babel import gettext as _
 from flask_babel.speaklater import LazyString
 from flask_login import LoginManager, current_user
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
-from markupsafe import Markup
+from markupsafe import Markup, escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
@@ -31,6 +38,7 @@ from .database import open_database
 from .errors import CannotStart
 from .files import EXTENSION as UPLOADS
 from .formats import is_language, moment_text
+from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .pages import (
     delete_views,
     entry_views,
@@ -43,6 +51,7 @@ from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .pages.trails import trail
+from .proxies import BehindProxies
 from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
 from .settings import LOCAL_HOSTS, Settings
@@ -63,12 +72,6 @@ HEADERS = {
 }
 HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
 NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
-LARGEST_REQUEST = 2 * 1024 * 1024  # bytes of a form, without its files
-MULTIPART = "multipart/form-data"
-TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
-LARGEST_WITH_ROWS = 16 * 1024 * 1024  # the same of a form with its rows
-MOST_PARTS = 40_000  # of a form with its rows
-FILES_AT_ONCE = 4  # so many of the largest may come with one form
 log = logging.getLogger(__name__)
 
 
@@ -122,6 +125,10 @@ def build(
     app.context_processor(
         lambda: {"static": f"{site().root}/static/", "_": words.of(site().language)}
     )
+    most_bytes = settings.upload_mb * 1_000_000
+    # first of all: what guards against forged forms reads them already
+    app.before_request(_number_request)
+    limit_requests(app, most_bytes)
     CSRFProtect(app)
     pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
     store = open_store(settings.accounts_url, settings.folder, settings.database_url)
@@ -134,6 +141,7 @@ def build(
             store,
             Rules(
                 shortest_password=settings.password_length,
+                words=(name, package, *[role.name for role in roles]),
                 idle=timedelta(hours=settings.session_idle_hours),
                 absolute=timedelta(days=settings.session_days),
             ),
@@ -142,8 +150,8 @@ def build(
         log=ActivityLog(store, settings.log_days),
         default_language=language,
         attributes=attributes,
+        export_bytes=settings.export_mb * 1_000_000,
     )
-    most_bytes = settings.upload_mb * 1_000_000
     app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
     install(app, made)
     _add_accounts(app, made.users)
@@ -161,9 +169,14 @@ def build(
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
-    _add_safety(app, most_bytes)
+    _add_safety(app)
     _add_errors(app)
+    app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
     return app
+
+
+def _number_request() -> None:
+    g.number = secrets.token_hex(4)
 
 
 def _as_text(value: Any) -> Any:
@@ -230,25 +243,7 @@ def _add_accounts(app: Flask, users: Users) -> None:
     manager.session_protection = "basic"
 
 
-def _add_safety(app: Flask, most_bytes: int) -> None:
-    @app.before_request
-    def let_files_and_rows_in() -> None:
-        # by form, not by content: other requests stay small
-        if request.endpoint not in TAKE_FILES:
-            return
-        pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
-        most = LARGEST_REQUEST
-        if pages and any(each.in_place for each in pages.details):
-            most = LARGEST_WITH_ROWS
-            request.max_form_parts = MOST_PARTS
-        files = FILES_AT_ONCE * most_bytes if request.mimetype == MULTIPART else 0
-        request.max_form_memory_size = most
-        request.max_content_length = most + files
-
-    @app.before_request
-    def number_the_request() -> None:
-        g.number = secrets.token_hex(4)
-
+def _add_safety(app: Flask) -> None:
     @app.before_request
     def change_nothing_while_looking() -> None:
         changes = request.method not in ("GET", "HEAD", "OPTIONS")
@@ -289,16 +284,26 @@ def _add_errors(app: Flask) -> None:
             return error
         if error.code == 403:
             _note_refusal(f"{request.method} {request.path}")
-        own = error.description if error.code == 503 else ""
+        usual = type(error).description
+        own = error.description if error.description != usual else ""
         return _error_page(error.code, own or "")
 
     @app.errorhandler(DBAPIError)
     def busy(error: DBAPIError) -> tuple[str, int]:
+        if is_unreadable(error):
+            return unreadable(error)
         if meaning(error).kind != "busy":
             return broken(error)
         log.warning("request %s: the database is busy", g.number)
         text = _("The database is busy. Nothing was changed; try again in a moment.")
         return _error_page(503, text)
+
+    def unreadable(error: Exception) -> tuple[str, int]:
+        log.warning("request %s: could not be understood: %s", g.number, type(error))
+        return _error_page(400, "")
+
+    for kind in UNREADABLE:
+        app.register_error_handler(kind, unreadable)
 
     @app.errorhandler(Exception)
     def broken(error: Exception) -> tuple[str, int]:
@@ -314,6 +319,22 @@ def _note_refusal(words: str) -> None:
 
 
 def _error_page(code: int, text: str) -> tuple[str, int]:
+    number = getattr(g, "number", "")
+    try:
+        title, said = _said_of(code, text)
+        page = render_template(
+            "error.html", code=code, title=title, text=said, number=number
+        )
+        return page, code
+    except Exception as error:  # whatever is wrong: the store of users is away
+        log.error("request %s: the page of an error", number, exc_info=error)
+    g.language = site().default_language  # that of the user is not to be had
+    title, said = (escape(each) for each in _said_of(code, text))
+    return BARE.format(title=title, text=said, number=number), code
+
+
+def _said_of(code: int, text: str) -> tuple[str, str]:
+    """Return the title and the text of an error's page."""
     said = {
         400: _("This request could not be understood."),
         403: _("Your roles do not allow this."),
@@ -321,6 +342,8 @@ def _error_page(code: int, text: str) -> tuple[str, int]:
         405: _("This cannot be done here."),
         429: _("Too many tries."),
         413: _("This is too large."),
+        414: _("This address is too long."),
+        431: _("The headers of this request are too long."),
         500: _("Something went wrong here. It was written down."),
     }
     titles = {
@@ -329,11 +352,11 @@ def _error_page(code: int, text: str) -> tuple[str, int]:
         500: _("A fault"),
         503: _("Busy"),
     }
-    page = render_template(
-        "error.html",
-        code=code,
-        title=titles.get(code, _("Not possible")),
-        text=text or said.get(code, _("This is not possible.")),
-        number=getattr(g, "number", ""),
-    )
-    return page, code
+    title = titles.get(code, _("Not possible"))
+    return str(title), text or str(said.get(code, _("This is not possible.")))
+
+
+BARE = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>{title}</title></head>
+<body><h1>{title}</h1><p>{text}</p><p>{number}</p></body></html>
+"""

@@ -17,6 +17,7 @@ from sqlalchemy import (
     BindParameter,
     ColumnElement,
     Dialect,
+    LargeBinary,
     String,
     TypeDecorator,
     cast,
@@ -214,6 +215,24 @@ class YesNo(_Spelled):
 
     def write_plain(self, value: Any) -> Any:
         return int(value) if isinstance(value, bool) else value
+
+
+class TextBytes(TypeDecorator[Any]):
+    """Bytes that are short texts, read and written as such; bytes that are none stay."""
+
+    impl = LargeBinary
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        if not isinstance(value, bytes | memoryview):
+            return value
+        try:
+            return bytes(value).decode()
+        except UnicodeDecodeError:
+            return bytes(value)
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        return value.encode() if isinstance(value, str) else value
 
 
 class Anything(_Lenient):

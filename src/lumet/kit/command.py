@@ -5,10 +5,11 @@ import contextlib
 import errno
 import getpass
 import logging
+import os
+import signal
 import socket
 import sys
 from collections.abc import Callable, Sequence
-from pathlib import Path
 
 import waitress
 from flask import Flask
@@ -16,13 +17,16 @@ from flask import Flask
 from .accounts.store import open_store
 from .accounts.users import Refused, Rules, Users
 from .errors import CannotStart
+from .limits import LONGEST_HEADERS
 from .reach import ANYONE, Attribute
-from .settings import LOCAL_HOSTS, read_settings
+from .settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 
 HOST = "127.0.0.1"
 PORT = 8040
 THREADS = 4
 PORTS_TRIED = 40
+CONNECTIONS = 1_000  # open at once, those that say nothing included
+IDLE_SECONDS = 20  # behind which a connection that says nothing is closed
 EVERY_ADDRESS = ("0.0.0.0", "::", "")
 
 
@@ -31,7 +35,6 @@ def run(
     name: str,
     create_app: Callable[[], Flask],
     roles: Sequence[str],
-    folder: Path,
     arguments: Sequence[str] | None = None,
     attributes: Sequence[Attribute] = (),
 ) -> int:
@@ -39,13 +42,16 @@ def run(
     cannot run."""
     given = _parser(package, name, roles).parse_args(arguments)
     try:
+        if given.state:
+            os.environ[STATE] = given.state
         if given.command == "serve":
             return _serve(create_app, given.host, given.port)
-        settings = read_settings(folder)
+        settings = read_settings()
         store = open_store(
             settings.accounts_url, settings.folder, settings.database_url
         )
-        users = Users(store, Rules(shortest_password=settings.password_length))
+        words = (name, package, *roles)
+        users = Users(store, Rules(settings.password_length, words))
         return _user_command(users, given, attributes)
     except Refused as error:
         print(error, file=sys.stderr)
@@ -57,6 +63,10 @@ def run(
 
 def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog=f"python -m {package}", description=name)
+    parser.add_argument(
+        "--state", metavar="FOLDER",
+        help="where .env, the users and the uploads are (the current folder)",
+    )  # fmt: skip
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     serve = commands.add_parser("serve", help="serve the application")
     serve.add_argument("--host", default=HOST, help=f"address to listen on ({HOST})")
@@ -147,11 +157,30 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
         level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s"
     )
     address = _address(*listener.getsockname()[:2])
-    print(f"Serving at {address}  (Ctrl C ends)", flush=True)
-    _say_how_to_begin(app, address)
+    for number in (signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)):
+        signal.signal(number, _end)
     with contextlib.suppress(KeyboardInterrupt):
-        waitress.serve(app, sockets=[listener], threads=THREADS, ident=None)
+        print(f"Serving at {address}  (Ctrl C ends)")
+        print(f"State in {state_folder()}", flush=True)
+        _say_how_to_begin(app, address)
+        waitress.serve(
+            app,
+            sockets=[listener],
+            threads=THREADS,
+            ident=None,
+            connection_limit=CONNECTIONS,
+            channel_timeout=IDLE_SECONDS,
+            cleanup_interval=IDLE_SECONDS // 4,
+            asyncore_use_poll=True,
+            max_request_header_size=LONGEST_HEADERS,
+            # whom they are believed is decided by the application: see PROXY
+            clear_untrusted_proxy_headers=False,
+        )
     return 0
+
+
+def _end(number: int, frame: object) -> None:
+    raise KeyboardInterrupt
 
 
 def _address(host: str, port: int) -> str:

@@ -59,6 +59,15 @@ class Database:
                 yield connection
 
     @contextmanager
+    def exporting(self, seconds: float) -> Iterator[Connection]:
+        """Open a transaction that reads all rows of something, for so many `seconds`."""
+        with self.engine.connect() as connection, _limited(connection, seconds):
+            if connection.dialect.name == "postgresql":
+                # without statistics it would compare all rows with all others
+                connection.exec_driver_sql("SET LOCAL enable_nestloop = off")
+            yield connection
+
+    @contextmanager
     def writing(self) -> Iterator[Connection]:
         """Open a transaction that writes; it is committed at the end, unless an
         exception leaves the block."""
@@ -215,9 +224,10 @@ def _read_any_date(connection: Any, record: Any) -> None:
     adapters.register_loader("interval", TextLoader)
 
 
-def open_sqlite(path: Path, create: bool = False) -> Engine:
+def open_sqlite(path: Path, create: bool = False, write_ahead: bool = False) -> Engine:
     """Open a SQLite file: foreign keys on, transactions begun by us alone (Python's own
-    handling commits behind one's back), the journal mode left as it is.
+    handling commits behind one's back), the journal mode left as it is; `write_ahead`,
+    for a file of our own: who reads does not wait for who writes.
 
     Raises CannotStart when the file is not there and is not to be made.
     """
@@ -236,7 +246,10 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
             isolation_level=None,
         )
         connection.execute("PRAGMA foreign_keys = ON")
+        if write_ahead:
+            connection.execute("PRAGMA journal_mode = WAL")
         connection.text_factory = _DECODE
+        connection.create_function("casefold", 1, _casefold, deterministic=True)
         return connection
 
     engine = create_engine(SQLITE, poolclass=QueuePool, creator=connect)
@@ -262,6 +275,12 @@ def open_sqlite(path: Path, create: bool = False) -> Engine:
         raw.execute("BEGIN")  # takes no lock yet, so that it cannot fail
 
     return engine
+
+
+def _casefold(value: Any) -> Any:
+    """Return a text as it is compared without regard to case: SQLite's own functions
+    know ASCII alone."""
+    return value.casefold() if isinstance(value, str) else value
 
 
 # what is no UTF-8 is shown all the same; an unchanged field is never written

@@ -20,14 +20,17 @@ from wtforms.validators import StopValidation
 
 from .formats import plain_text
 
+LONGEST_TEXT = 16 * 1024 * 1024  # characters: as long as a form may be
+DEEPEST = 20  # levels of JSON that are set in
 KEPT = "~"  # stands in a form for a reference whose key the user may not see
 
 
 class ValueField(Field):
-    """One column in a form. `numeric` fields are aligned right in lists; `control`
-    names the macro that draws the field."""
+    """One column in a form. `numeric` fields are aligned right in lists; `empty_text`:
+    what is left empty is stored as an empty text, where the column takes no NULL."""
 
-    control = "line"
+    longest = 1_000  # characters that are looked at; more is refused before
+    drawn = "line"  # the macro that draws it, see `control`
     spoken = ""  # in a row: what the control is called, without a label of its own
     hint = ""  # what the page may offer beside the control
     html_type = "text"
@@ -48,13 +51,22 @@ class ValueField(Field):
         unit: str = "",
         placeholder: Any = "",
         width: str = "",
+        empty_text: bool = False,
         **rest: Any,
     ) -> None:
         super().__init__(label, list(validators or ()), description=help, **rest)
         self.unit = unit
+        self.empty_text = empty_text
         self.placeholder = placeholder
         if width:
             self.wide, self.narrow = width == "wide", width == "narrow"
+
+    @property
+    def control(self) -> str:
+        """The macro that draws the field: a line drops the breaks of what it holds, so
+        that a text with some has an area."""
+        breaks = self.drawn == "line" and set("\r\n") & set(self._value())
+        return "area" if breaks else self.drawn
 
     def parse(self, text: str) -> Any:
         """Return the value that `text`, which is not empty, stands for.
@@ -78,18 +90,30 @@ class ValueField(Field):
     def process_formdata(self, valuelist: list[Any]) -> None:
         if not valuelist:
             return
-        text = self.clean(self.gather(valuelist))
+        gathered = self.gather(valuelist)
+        if len(gathered) > self.longest:
+            raise ValueError(
+                _("This is too long: at most %(count)s characters.", count=self.longest)
+            )
+        text = self.clean(gathered)
         if self.is_unchanged(text):
             self.data = self.object_data
         elif not text:
             self.data = self.nothing
         else:
-            self.data = self.parse(text)
+            self.data = self._with_breaks(self.parse(text))
+
+    def _with_breaks(self, value: Any) -> Any:
+        """Return a text with line breaks as those that the database has."""
+        stored = self.object_data
+        if not (isinstance(value, str) and isinstance(stored, str)):
+            return value
+        return value.replace("\n", "\r\n") if "\r\n" in stored else value
 
     @property
     def nothing(self) -> Any:
         """The value of a field that was left empty."""
-        return None
+        return "" if self.empty_text else None
 
     def gather(self, values: Sequence[Any]) -> str:
         """Return the one text of what a form sent under the field's name."""
@@ -100,8 +124,9 @@ class ValueField(Field):
         return self.clean(self.to_text(value))
 
     def clean(self, text: str) -> str:
-        """Return what was typed without what nobody meant."""
-        return text.strip()
+        """Return what was typed without what nobody meant; forms send a line break as
+        two characters."""
+        return text.replace("\r\n", "\n").replace("\r", "\n").strip()
 
     def is_unchanged(self, text: str) -> bool:
         """Tell whether `text` is what the control held for the stored value."""
@@ -133,7 +158,11 @@ class ValueField(Field):
         """Return the type of the control. A stored value that is no date, say, must
         not vanish from a control that takes only dates."""
         text = self._value()
-        return self.html_type if not text or self.html_takes.fullmatch(text) else "text"
+        return self.html_type if not text or self.fits_control(text) else "text"
+
+    def fits_control(self, text: str) -> bool:
+        """Tell whether the browser's control of this type can hold a text."""
+        return bool(self.html_takes.fullmatch(text))
 
     @property
     def required(self) -> bool:
@@ -144,12 +173,16 @@ class ValueField(Field):
 class TextField(ValueField):
     """A line of text."""
 
+    longest = LONGEST_TEXT
+
     def to_text(self, value: Any) -> str:
         return "" if value is None else plain_text(value)
 
 
 class LinkedField(TextField):
     """A line of text that leads somewhere."""
+
+    longest = 4_000
 
     @staticmethod
     def address(text: str) -> str:
@@ -161,10 +194,16 @@ class EmailField(LinkedField):
     """An e-mail address."""
 
     html_type = "email"
-    html_takes = re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+")
+    # each part ends where the next begins, so that a long text takes no longer for its
+    # dots; the length is that of RFC 5321, 4.5.3.1
+    html_takes = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
+    LONGEST = 320
+
+    def fits_control(self, text: str) -> bool:
+        return len(text) <= self.LONGEST and super().fits_control(text)
 
     def parse(self, text: str) -> str:
-        if not self.html_takes.fullmatch(text):
+        if not self.fits_control(text):
             raise ValueError(_("Enter an e-mail address, such as name@example.org."))
         return text
 
@@ -200,24 +239,35 @@ class PhoneField(LinkedField):
 
 
 class ColourField(TextField):
-    """A colour as #rrggbb."""
+    """A colour as #rrggbb; `bare`: stored without the mark, as a column of six
+    characters has it."""
 
     hint = "colour"
 
+    def __init__(self, *positional: Any, bare: bool = False, **rest: Any) -> None:
+        super().__init__(*positional, **rest)
+        self.bare = bare
+
     def parse(self, text: str) -> str:
-        if not re.fullmatch(r"#([0-9a-fA-F]{3}|[0-9a-fA-F]{6}|[0-9a-fA-F]{8})", text):
+        digits = text.removeprefix("#")
+        if not re.fullmatch(r"[0-9a-fA-F]{3}|[0-9a-fA-F]{6}|[0-9a-fA-F]{8}", digits):
             raise ValueError(_("Enter a colour as #2a6f97."))
-        return text
+        return digits if self.bare else f"#{digits}"
+
+    def to_text(self, value: Any) -> str:
+        text = super().to_text(value)
+        return f"#{text}" if self.bare and re.fullmatch(r"[0-9a-fA-F]+", text) else text
+
+    def show(self, value: Any, language: str) -> str:
+        return self.to_text(value)
 
 
 class LongTextField(ValueField):
     """Text of any length."""
 
-    control = "area"
+    longest = LONGEST_TEXT
+    drawn = "area"
     wide = True
-
-    def clean(self, text: str) -> str:
-        return text.replace("\r\n", "\n").strip()
 
 
 @cache
@@ -228,7 +278,7 @@ def _yes_no(value: bool, language: str) -> str:
 class YesNoField(ValueField):
     """Yes or no; neither, where the column may be empty. `whole`: stored as 1 or 0."""
 
-    control = "buttons"
+    drawn = "buttons"
 
     def __init__(self, *positional: Any, whole: bool = False, **rest: Any) -> None:
         super().__init__(*positional, **rest)
@@ -270,27 +320,48 @@ class ChoiceField(ValueField):
         choices: Mapping[str, Any],
         tones: Mapping[str, str] | None = None,
         others: bool = False,
+        whole: bool = False,
         **rest: Any,
     ) -> None:
         super().__init__(*positional, **rest)
         self.choices = choices
         self.tones = tones or {}
         self.others = others
+        self.whole = whole
+        self.by_value = {self._value_of(text): text for text in choices}
+        self.by_value = {v: choices[text] for v, text in self.by_value.items()}
+        self.is_labelled = any(str(label) != text for text, label in choices.items())
 
     @property
-    def control(self) -> str:  # type: ignore[override]
+    def numeric(self) -> bool:  # type: ignore[override]
+        """Choices are words, whatever stands for them."""
+        return False
+
+    def _value_of(self, text: str) -> Any:
+        """Return the value that a choice stands for: a number, where the column holds
+        whole ones."""
+        try:
+            return int(text) if self.whole else text
+        except ValueError:
+            return text
+
+    @property
+    def control(self) -> str:
         if self.others:
-            return "line"
+            return super().control
         count = len(self.choices) + (not self.required)
         letters = sum(len(str(label)) for label in self.choices.values())
         width = 7.5 * letters + 30 * count  # of the letters, of the space around them
         few = count <= self.MOST_BUTTONS and width <= self.WIDEST_BUTTONS
         return "buttons" if few else "select"
 
-    def parse(self, text: str) -> str:
+    def parse(self, text: str) -> Any:
         if text not in self.choices and not self.others:
             raise ValueError(_("Choose one of the list."))
-        return text
+        value = self._value_of(text)
+        if self.whole and not isinstance(value, int):
+            raise ValueError(_("Enter a whole number, such as 12."))
+        return value
 
     @property
     def suggestions(self) -> Sequence[str]:  # type: ignore[override]
@@ -298,11 +369,14 @@ class ChoiceField(ValueField):
         return list(self.choices) if self.others else ()
 
     def show(self, value: Any, language: str) -> str:
-        return str(self.choices.get(value, value))
+        try:
+            return str(self.by_value.get(value, value))
+        except TypeError:  # of no kind that a choice can be
+            return plain_text(value)
 
     def tone(self, value: Any) -> str:
         """Return the tone of `value`, "" for one without."""
-        return self.tones.get(value, "") if isinstance(value, str) else ""
+        return self.tones.get(self.to_text(value), "")
 
     @property
     def options(self) -> list[tuple[str, Any, str]]:
@@ -310,8 +384,8 @@ class ChoiceField(ValueField):
         found = [
             (value, label, self.tone(value)) for value, label in self.choices.items()
         ]
-        stored = self.object_data
-        if isinstance(stored, str) and stored and stored not in self.choices:
+        stored = self.to_text(self.object_data)
+        if stored and stored not in self.choices:
             found.append((stored, stored, ""))
         if not self.required:
             empty = _("None") if self.control == "buttons" else "–"
@@ -328,7 +402,7 @@ class LookupField(ValueField):
     record) and `more`, which tells whether there are others than these.
     """
 
-    control = "lookup"
+    drawn = "lookup"
 
     def __init__(
         self,
@@ -346,6 +420,7 @@ class LookupField(ValueField):
         self.options: Sequence[tuple[str, str, str]] = ()
         self.value_type: type = str
         self.is_kept = False  # the present value is one that the user may not see
+        self.is_offered = False  # the present value is the column's default
 
     def parse(self, text: str) -> Any:
         try:
@@ -397,9 +472,11 @@ def in_lines(text: str) -> str:
     for token in _TOKEN.findall(text):
         if token in "]}":
             depth -= 1
-            found.append("" if before in ("[", "{") else "\n" + "  " * depth)
+            found.append(
+                "" if before in ("[", "{") else "\n" + "  " * min(depth, DEEPEST)
+            )
         elif before in ("[", "{", ","):
-            found.append("\n" + "  " * depth)
+            found.append("\n" + "  " * min(depth, DEEPEST))
         if token in "[{":
             depth += 1
         found.append(": " if token == ":" else token)
@@ -410,7 +487,7 @@ def in_lines(text: str) -> str:
 class SecretField(ValueField):
     """A value that can be entered and never be looked at; left empty, it stays."""
 
-    control = "secret"
+    drawn = "secret"
     MASK = "••••••••"
 
     def to_text(self, value: Any) -> str:
@@ -438,6 +515,8 @@ class SeveralField(ValueField):
     """Several values in one column: of `choices`, or one a line. `joined`: kept as one
     text with commas between them; `each`: "number" or "text"."""
 
+    longest = LONGEST_TEXT
+
     def __init__(
         self,
         *positional: Any,
@@ -454,7 +533,7 @@ class SeveralField(ValueField):
         self.nullable = nullable
 
     @property
-    def control(self) -> str:  # type: ignore[override]
+    def control(self) -> str:
         return "ticks" if self.choices else "area"
 
     @property
@@ -523,3 +602,5 @@ class SeveralField(ValueField):
 
 class OtherField(ValueField):
     """A value that is shown and never entered."""
+
+    longest = LONGEST_TEXT

@@ -30,7 +30,7 @@ class FileField(ValueField):
     """A file. `folder`: where those are that the column names; without one the column
     holds the bytes itself, `most` of them."""
 
-    control = "file"
+    drawn = "file"
     images = False
 
     def __init__(

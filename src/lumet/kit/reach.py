@@ -68,6 +68,16 @@ class LeavesReach(Exception):
     """A change would put a record, or a field of it, beyond the user's own reach."""
 
 
+class SeveralRecords(LeavesReach):
+    """A change of one record would be one of several: what was decided to be their key
+    is the same. The transaction is not to be kept."""
+
+
+class NoKey(LeavesReach):
+    """A record was added whose key is NULL, so that nothing could find it again. The
+    transaction is not to be kept."""
+
+
 @dataclass(frozen=True, slots=True)
 class Attribute:
     """What is kept of each user for rules to name: its name and its type."""
@@ -290,6 +300,14 @@ class Reach:
         """Execute `statement` within this reach."""
         return self._execute(connection, statement, {**(values or {}), **self.bound})
 
+    def stream(
+        self, connection: Connection, statement: Executable, values: Any, size: int
+    ) -> CursorResult[Any]:
+        """Execute `statement` within this reach by a cursor of the server's: its rows
+        are fetched `size` at a time."""
+        bound = {**(values or {}), **self.bound}
+        return self._execute(connection, statement, bound, yield_per=size)
+
     @property
     def bound(self) -> dict[str, str | None]:
         """The values that conditions bind."""
@@ -390,6 +408,8 @@ class Reach:
                 names, result.inserted_primary_key or [None] * len(names), strict=True
             )
         )
+        if None in key:
+            raise NoKey(table.fullname)
         self._check(
             connection, table, dict(zip(names, key, strict=True)), values, "add"
         )
@@ -431,12 +451,13 @@ class Reach:
         written = {**values, **made}
         if any(isinstance(value, ClauseElement) for value in written.values()):
             statement = update(table).where(_is(table, key)).values(written)
-            self._execute(connection, statement, **{VERIFIED: True})
+            result = self._execute(connection, statement, **{VERIFIED: True})
         else:
             statement = _update_of(table, tuple(key), tuple(written))
             bound = {f"new__{n}": each for n, each in enumerate(written.values())}
             bound |= {f"key__{n}": each for n, each in enumerate(key.values())}
-            self._execute(connection, statement, bound, **{VERIFIED: True})
+            result = self._execute(connection, statement, bound, **{VERIFIED: True})
+        _is_one(table, result.rowcount)
         changed = {column.key: value for column, value in values.items()}
         now = {name: changed.get(name, value) for name, value in key.items()}
         self._check(connection, table, now, {}, "edit")
@@ -459,7 +480,9 @@ class Reach:
             | {f"key__{n}": own[name] for n, name in enumerate(key)}
             for own, values in changes
         ]
-        self._execute(connection, statement, bound, **{VERIFIED: True})
+        result = self._execute(connection, statement, bound, **{VERIFIED: True})
+        if result.rowcount > len(changes):
+            raise SeveralRecords(table.fullname)
 
     def _admit_several(
         self, table: Table, right: str, values: Mapping[Column[Any], Any]
@@ -482,7 +505,7 @@ class Reach:
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = delete(table).where(_is(table, key))
         result = self._execute(connection, statement, **{VERIFIED: True})
-        return result.rowcount > 0
+        return _is_one(table, result.rowcount)
 
     def mark(
         self,
@@ -496,7 +519,7 @@ class Reach:
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = update(table).where(_is(table, key)).values(dict(values))
         result = self._execute(connection, statement, **{VERIFIED: True})
-        return result.rowcount > 0
+        return _is_one(table, result.rowcount)
 
     def _refuse_beyond(
         self,
@@ -560,6 +583,13 @@ def _update_of(
         }
         known[wanted] = update(table).where(*matches).values(new)
     return known[wanted]
+
+
+def _is_one(table: Table, count: int) -> bool:
+    """Tell whether a change found its record. Raises SeveralRecords for more than one."""
+    if count > 1:
+        raise SeveralRecords(table.fullname)
+    return count > 0
 
 
 def _is(table: Table, key: Mapping[str, Any]) -> Any:

@@ -4,6 +4,7 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
+from flask_babel import gettext as _
 from sqlalchemy.exc import DBAPIError
 
 Kind = Literal[
@@ -62,6 +63,21 @@ class Refusal:
     kind: Kind
     columns: tuple[str, ...] = ()
     rule: str = ""
+
+
+def not_allowed(told: Refusal) -> str:
+    """Return what is said of a refusal that no field and no reference explains."""
+    if told.kind == "needed" and told.columns:
+        names = ", ".join(told.columns)
+        text = _("The database needs a value in %(names)s, which this form does not have.",
+                 names=names)  # fmt: skip
+    elif told.rule:
+        text = _(
+            "The database does not allow this: %(rule)s.", rule=told.rule.rstrip(".")
+        )
+    else:
+        text = _("The database does not allow this.")
+    return str(text)
 
 
 def meaning(error: DBAPIError) -> Refusal:
@@ -131,5 +147,7 @@ def _of_postgresql(kind: Kind, original: object) -> Refusal:
         columns = tuple(part.strip().strip('"') for part in found[1].split(","))
         if "(" in found[1]:  # of an index over expressions, such as lower(name::text)
             columns = tuple(dict.fromkeys(re.findall(r"\w+", found[1])))
+    if kind == "needed" and not columns:
+        columns = tuple(re.findall(r'column "([^"]+)"', str(original))[:1])
     rule = getattr(told, "constraint_name", None) or ""
     return Refusal(kind, columns, rule or str(getattr(told, "message_primary", "")))

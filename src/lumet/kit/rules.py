@@ -134,13 +134,29 @@ def one_of(term: Term, *listed: Any) -> Test:
 
 def like(term: Term, pattern: str, ignoring_case: bool = False) -> Test:
     """A text fits a pattern, in which % stands for anything and _ for one character."""
-    parts = [{"%": ".*", "_": "."}.get(each, re.escape(each)) for each in pattern]
     flags = re.DOTALL | (re.IGNORECASE | re.ASCII if ignoring_case else 0)
-    fits = re.compile("".join(parts), flags)
+    first, *others = [
+        re.compile(
+            "".join("." if each == "_" else re.escape(each) for each in part), flags
+        )
+        for part in pattern.split("%")
+    ]
+    least = len(pattern.split("%")[-1])
+
+    def fits(text: str) -> bool:
+        if not others:
+            return first.fullmatch(text) is not None
+        found = first.match(text)
+        # the earliest place of each part leaves the most room for those behind it
+        for part in others[:-1]:
+            found = part.search(text, found.end()) if found else None
+        if found is None or len(text) - found.end() < least:
+            return False
+        return others[-1].fullmatch(text, len(text) - least) is not None
 
     def test(values: Values) -> bool | None:
         text = term(values)
-        return None if text is None else fits.fullmatch(str(text)) is not None
+        return None if text is None else fits(str(text))
 
     return test
 

@@ -1,5 +1,8 @@
 """Settings from the environment and, where that is silent, from the file `.env`.
 
+The file `.env`, the store of users and the uploads lie in the state folder: the current
+folder, or the one that STATE_FOLDER in the environment names.
+
 | name | meaning | default |
 |---|---|---|
 | DATABASE_URL | the business database | none: needed |
@@ -9,6 +12,8 @@
 | UPLOADS | the folder of what people upload | uploads |
 | UPLOAD_MB | the largest file, in millions of bytes | 10 |
 | TIME_ZONE | that of users who have chosen none | UTC |
+| PROXY | the proxies in front, whose X-Forwarded-For and -Proto count: addresses or networks with commas between, or their number | none |
+| EXPORT_MB | the largest export, in millions of bytes | 2000 |
 | HTTPS | 1 where the application is reached by https | 0 |
 | TRUSTED_HOSTS | the names it is reached by, with commas between | this machine's own |
 | SESSION_IDLE_HOURS | a session that rests so long ends | 10 |
@@ -27,9 +32,12 @@ from zoneinfo import available_timezones
 from dotenv import dotenv_values
 
 from .errors import CannotStart
+from .proxies import Proxies, read_proxies
 
 SQLITE = "sqlite:///"
 LOCAL_HOSTS = ("localhost", "127.0.0.1", "[::1]")
+STATE = "STATE_FOLDER"
+INSTALLED = ("site-packages", "dist-packages")  # folders that packages are put into
 SHORTEST_SECRET = 32  # characters; 192 bits as urlsafe text
 
 
@@ -45,6 +53,8 @@ class Settings:
     time_zone: str = "UTC"
     uploads: Path = Path("uploads")
     upload_mb: int = 10
+    export_mb: int = 2000
+    proxy: Proxies = field(default_factory=Proxies)
     https: bool = False
     trusted_hosts: tuple[str, ...] = ()
     session_idle_hours: int = 10
@@ -53,13 +63,34 @@ class Settings:
     log_days: int = 730
 
 
+def state_folder(environment: Mapping[str, str] | None = None) -> Path:
+    """Return the folder of `.env`, the store of users and the uploads: the one that
+    STATE_FOLDER names, else the current one.
+
+    Raises CannotStart for one that is not there, and for one of an installed package,
+    which the next installation would take away.
+    """
+    given = os.environ if environment is None else environment
+    folder = Path(given.get(STATE) or ".").absolute()
+    if not folder.is_dir():
+        raise CannotStart(f"{STATE}: there is no folder {folder}.")
+    if set(INSTALLED) & set(folder.resolve().parts):
+        raise CannotStart(
+            f"{folder} belongs to an installation; nothing is kept there.\n"
+            f"  Start in another folder, or name one in {STATE}."
+        )
+    return folder
+
+
 def read_settings(
-    folder: Path, environment: Mapping[str, str] | None = None
+    folder: Path | None = None, environment: Mapping[str, str] | None = None
 ) -> Settings:
-    """Read the settings of the application in `folder`.
+    """Read the settings of the application whose state is in `folder`, by default in
+    `state_folder`.
 
     Raises CannotStart, naming every setting that is missing.
     """
+    folder = state_folder(environment) if folder is None else folder
     kept = dotenv_values(folder / ".env", interpolate=False)
     given = {name: value for name, value in kept.items() if value is not None}
     given.update(os.environ if environment is None else environment)
@@ -67,7 +98,8 @@ def read_settings(
     if missing:
         raise CannotStart(
             f"{' and '.join(missing)}: not set.\n"
-            f"  Set it in the environment or in {folder / '.env'}."
+            f"  Set it in the environment or in {folder / '.env'}, or start where"
+            f" .env is, or name its folder in {STATE}."
         )
     if len(given["SECRET_KEY"]) < SHORTEST_SECRET:
         raise CannotStart(
@@ -83,6 +115,8 @@ def read_settings(
         time_zone=_zone(given.get("TIME_ZONE") or "UTC"),
         uploads=folder / (given.get("UPLOADS") or "uploads"),
         upload_mb=_number(given, "UPLOAD_MB", 10, 1),
+        export_mb=_number(given, "EXPORT_MB", 2000, 1),
+        proxy=read_proxies(given.get("PROXY") or ""),
         https=given.get("HTTPS", "0") not in ("", "0", "no", "false"),
         trusted_hosts=tuple(
             host.strip()

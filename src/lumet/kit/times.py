@@ -20,11 +20,23 @@ from .reading import read_date
 _named = cache(ZoneInfo)
 
 
+def _is_iso(kind: type[date] | type[time], text: str) -> bool:
+    try:
+        kind.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
+
+
 class DateField(ValueField):
     """A date, entered as the browser lets one enter dates."""
 
     html_type = "date"
     html_takes = re.compile(r"\d{4}-\d\d-\d\d")
+
+    def fits_control(self, text: str) -> bool:
+        # a browser shows nothing of a day that is none, such as 0000-00-00
+        return super().fits_control(text) and _is_iso(date, text)
 
     def parse(self, text: str) -> date:
         try:
@@ -46,6 +58,9 @@ class TimeField(ValueField):
 
     html_type = "time"
     html_takes = re.compile(r"\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
+
+    def fits_control(self, text: str) -> bool:
+        return super().fits_control(text) and _is_iso(time, text)
 
     def parse(self, text: str) -> time:
         try:
@@ -77,6 +92,9 @@ class MomentField(ValueField):
         super().__init__(*positional, **rest)
         self.zoned = zoned
         self.zone = zone
+
+    def fits_control(self, text: str) -> bool:
+        return super().fits_control(text) and _is_iso(datetime, text)
 
     @property
     def is_local(self) -> bool:

@@ -23,6 +23,7 @@ from .database import Database
 
 WAITING, KEPT = "waiting", "kept"
 WAITS = timedelta(days=1)
+MOST_PIXELS = 20_000_000  # of a picture: drawn, it takes four bytes each
 HEAD = 8192  # bytes that tell what a file is
 DOCUMENTS = {  # media types, with the ending of their files
     "application/pdf": "pdf",
@@ -233,8 +234,16 @@ def _picture_ending(content: bytes) -> str:
 
     try:
         with Image.open(io.BytesIO(content), formats=tuple(PICTURES)) as found:
+            if found.width * found.height > MOST_PIXELS:
+                millions = MOST_PIXELS // 1_000_000
+                raise Refused(
+                    _("This picture is too large: at most %(n)s million pixels.",
+                      n=millions)
+                )  # fmt: skip
             found.verify()
             return PICTURES[str(found.format)]
+    except Refused:
+        raise
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError):
         return ""
     except Image.DecompressionBombError:

@@ -8,6 +8,7 @@ from lumet.design.declaring import Declared, declarations, with_declared
 from lumet.design.reading import (
     Checker,
     DecisionFile,
+    check_patterns,
     read_everywhere,
     read_table_file,
 )
@@ -40,9 +41,9 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
     text = files.read_text(folder, files.EVERYWHERE) or ""
-    everywhere = read_everywhere(
-        Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
-    )
+    patterns = Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
+    everywhere = read_everywhere(patterns)
+    check_patterns(patterns, everywhere, database)
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)

@@ -128,13 +128,16 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Title", "How one record is named: in lookups, lists and headings.", titles.TITLE_RULES),
     ("Group", "Where a table stands in the menu.", tables.GROUP_RULES),
     ("Label", "What a column is called.", columns.LABEL_RULES),
-    ("Kind", "How a column is shown and entered.", kinds.KIND_RULES),
+    ("Kind", "How a column is shown and entered.",
+     (columns.kind_of_secret, *kinds.KIND_RULES)),
     ("Following", "Which choices limit those of a lookup.", kinds.FOLLOWS_RULES),
     ("Unit", "What stands behind a number.", columns.UNIT_RULES),
     ("Total", "What is added up.", details.TOTAL_RULES),
     ("Spelling", "How values are stored in a column of another type.", kinds.STORED_RULES),
     ("Other values", "Whether a choice takes values that are not listed.", kinds.OTHERS_RULES),
     ("Hidden", "What nobody needs to see.", columns.HIDDEN_RULES),
+    ("Required", "What must be entered.", columns.REQUIRED_RULES),
+    ("Next", "What a new record has where nothing is entered.", columns.NEXT_RULES),
     ("Read-only", "What is shown and not entered.", columns.READ_ONLY_RULES),
     ("List", "Which columns a list shows, and in which order.",
      (tables.columns_of_list, tables.order_of_list)),
@@ -322,7 +325,7 @@ def _row(key: Key, default: str) -> str:
 
 def _default(owner: type[Any], name: str) -> str:
     default = next(item.default for item in fields(owner) if item.name == name)
-    if default is MISSING or default in ("", ()):
+    if default is MISSING or default in ("", (), None):
         return "inferred"
     return f"`{json.dumps(default)}`"
 

@@ -1,5 +1,6 @@
 """The project folder: its files, its settings, its lock."""
 
+import hashlib
 import keyword
 import re
 import sys
@@ -30,6 +31,7 @@ IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
 _SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip")
 _LIST_KEYS = ("schemas", "tables", "skip")
+LONGEST_FILE = 120  # bytes of a file's name, with room for what stands behind it
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
@@ -97,6 +99,9 @@ def table_file(table: Table, taken: Collection[str]) -> str:
     )
     if safe.upper() in _DEVICES:
         safe += "%20"
+    if len(safe.encode()) > LONGEST_FILE:
+        digest = hashlib.sha256(safe.encode()).hexdigest()[:12]
+        safe = safe.encode()[: LONGEST_FILE - 13].decode(errors="ignore") + f"~{digest}"
     wanted = safe
     number = 2
     while f"{wanted}.toml".lower() in taken:

@@ -2,13 +2,14 @@
 
 import time
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from lumet.design.access import decide_access, unenterable
 from lumet.design.reading import DecisionFile, decide
 from lumet.design.vocabulary import TITLE_PART, TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
+from lumet.facts.model import Table
 from lumet.generation.model import Application
 from lumet.generation.rendering import render
 from lumet.generation.writing import MANIFEST, Written, write_generated
@@ -75,7 +76,12 @@ def load(folder: Path, survey: Survey) -> Application:
         package=settings.package,
         dialect=survey.database.dialect,
         database=survey.database,
-        decisions={name: _decide(survey, name, own) for name in survey.tables},
+        decisions={
+            name: _without_hidden(
+                survey.database.table(name), _decide(survey, name, own)
+            )
+            for name in survey.tables
+        },
         files=files.table_files(survey.database.tables),
         access=access,
         language=settings.language,
@@ -83,6 +89,8 @@ def load(folder: Path, survey: Survey) -> Application:
     )
     decided = {name for name, each in own.tables.items() if ("title",) in each}
     mistakes = [*_circles(folder, application, decided)]
+    mistakes += _hidden_titles(folder, application, decided)
+    mistakes += _unaddable(folder, application)
     mistakes += _unenterable(folder, application)
     if mistakes:
         raise Mistakes(tuple(mistakes))
@@ -113,6 +121,104 @@ def _circles(
             found.text.strip() if found else decisions.title,
             f"The title goes in a circle: {' → '.join(way)}. Name other columns in one of them.",
         )
+
+
+def _without_hidden(table: Table, decisions: TableDecisions) -> TableDecisions:
+    """Return decisions in which nothing hidden names, orders or describes a record; a key
+    may, where nothing else does: it stands in the addresses anyway."""
+    hidden = {
+        name
+        for name, each in decisions.field.items()
+        if each.hidden and name not in table.primary_key
+    }
+    if not hidden:
+        return decisions
+    lists = decisions.list
+    order = tuple(w for w in lists.order if w.removeprefix("-") not in hidden)
+    telling = tuple(name for name in decisions.telling if name not in hidden)
+    return replace(
+        decisions, list=replace(lists, order=order), telling=telling,
+        title=_title_without(table, decisions, hidden),
+    )  # fmt: skip
+
+
+def _title_without(
+    table: Table, decisions: TableDecisions, hidden: Collection[str]
+) -> str:
+    parts = TITLE_PART.findall(decisions.title)
+    if not set(hidden) & set(parts):
+        return decisions.title
+    kept = [part for part in parts if part not in hidden]
+    if kept:
+        return " · ".join(f"{{{part}}}" for part in kept)
+    key = table.primary_key or tuple(
+        column.name for column in table.columns if column.name not in hidden
+    )[:1]  # fmt: skip
+    listed = ", ".join(f"{{{name}}}" for name in key)
+    return f"{decisions.singular} {listed}".strip()
+
+
+def _hidden_titles(
+    folder: Path, application: Application, decided: Collection[str]
+) -> Iterator[Mistake]:
+    """Yield a mistake for each title that a person decided and that names what is
+    hidden."""
+    for name in decided:
+        table = application.database.table(name)
+        fields = application.decisions[name].field
+        file = DecisionFile(
+            application.files[name],
+            files.read_text(folder, application.files[name]) or "",
+        )
+        mine = [s for s in file.scanned if s.path == ("title",) and not s.machine]
+        for part in TITLE_PART.findall(mine[0].text) if mine else ():
+            shown = fields.get(part)
+            if shown is not None and shown.hidden and part not in table.primary_key:
+                yield Mistake(
+                    file.name,
+                    mine[0].line,
+                    mine[0].text.strip(),
+                    f"The title names {part}, which is hidden: whoever sees a title sees"
+                    " it. Name another column, or show this one.",
+                )
+
+
+def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each column that a new record needs and that its form does not
+    enter, since a person decided so."""
+    for name, decisions in application.decisions.items():
+        table = application.database.table(name)
+        if not (decisions.include and table.is_changeable and table.primary_key):
+            continue
+        if "add" not in decisions.pages or "add" in table.denied:
+            continue
+        for column in table.columns:
+            each = decisions.field[column.name]
+            fills_itself = column.automatic or column.generated or column.default
+            if column.nullable or fills_itself or each.next or each.stamp:
+                continue
+            key = "hidden" if each.hidden else "read_only" if each.read_only else ""
+            if key and decisions.soft_delete != column.name:
+                yield _unaddable_mistake(folder, application, table, column.name, key)
+
+
+def _unaddable_mistake(
+    folder: Path, application: Application, table: Table, column: str, key: str
+) -> Mistake:
+    file = application.files[table.name]
+    lines = DecisionFile(file, files.read_text(folder, file) or "").scanned
+    found = [s for s in lines if s.path == ("field", column, key)]
+    mine = min(found, key=lambda s: s.machine, default=None)
+    if mine is None:
+        file = files.EVERYWHERE
+    return Mistake(
+        file,
+        mine.line if mine else 1,
+        mine.text.strip() if mine else f"{table.name}.{column}",
+        f"{table.name}.{column} takes no NULL and has no default, so that no record could"
+        f" be added. Show it and let it be entered, give it next or stamp, or leave"
+        ' "add" out of pages.',
+    )
 
 
 def _unenterable(folder: Path, application: Application) -> Iterator[Mistake]:

@@ -1,13 +1,17 @@
 """Serving the generated application, in a process of its own."""
 
 import json
+import signal
 import subprocess
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from lumet.errors import CannotRun
+
+ENDS = [signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,21 +28,39 @@ def serve(folder: Path, package: str, host: str, port: int) -> int:
     """Run the application until it ends; return its exit status."""
     arguments = ["serve", "--host", host, "--port", str(port)]
     process = subprocess.Popen(_command(package, arguments), cwd=folder)
-    while True:
-        try:
-            return process.wait()
-        except KeyboardInterrupt:
-            continue  # the application got the same signal and is ending
+    with _passing_on(process):
+        while True:
+            try:
+                return process.wait()
+            except KeyboardInterrupt:
+                continue  # the application got the same signal and is ending
+
+
+@contextmanager
+def _passing_on(process: subprocess.Popen[bytes]) -> Iterator[None]:
+    """Let the application end when this process is told to: else it would go on, on its
+    port, with nobody to end it."""
+
+    def end(number: int, frame: object) -> None:
+        process.terminate()
+
+    before = {number: signal.signal(number, end) for number in ENDS}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+        if process.poll() is None:
+            process.terminate()
 
 
 # Run in the project's folder: adds the users that standard input lists as JSON.
 _ADD_USERS = """
 import importlib, json, pathlib, sys
-package = importlib.import_module(sys.argv[1])
 store = importlib.import_module(sys.argv[1] + ".accounts.store")
 users = importlib.import_module(sys.argv[1] + ".accounts.users")
 settings = importlib.import_module(sys.argv[1] + ".settings")
-found = settings.read_settings(package.FOLDER)
+found = settings.read_settings()
 kept = users.Users(store.open_store(found.accounts_url, found.folder))
 for name, role, password, attributes in json.load(sys.stdin):
     kept.add(name, password, [role], attributes)

@@ -14,6 +14,7 @@ from lumet.design.renaming import Renamed, follow
 from lumet.design.rewriting import Edited, rewrite, set_plain
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
+from lumet.evidence.agreeing import find_agreements
 from lumet.evidence.containing import COUNTED_ROWS, find_by_values, test_candidates
 from lumet.evidence.contradicting import count_duplicates, count_orphans
 from lumet.evidence.model import Evidence
@@ -27,7 +28,13 @@ from lumet.facts.reading import read_database, unknown_columns
 from lumet.facts.refusals import saying_why
 from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access, subjects_of
-from lumet.inference.references import Proposer, find_keys, with_found
+from lumet.inference.kinds import followable
+from lumet.inference.references import (
+    Proposer,
+    find_keys,
+    find_references,
+    with_found,
+)
 from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
@@ -89,6 +96,8 @@ class SurveyReport:
     misfits: list[Mistake] = field(default_factory=list)
     contradictions: list[Doubt] = field(default_factory=list)
     junctions: list[Junction] = field(default_factory=list)
+    unanalysed: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
     followed: list[tuple[str, Edited]] = field(default_factory=list)
 
 
@@ -129,6 +138,8 @@ def survey(
     settings_text = _settings_text(folder, choice)
     chosen = _chosen(folder, settings_text, address)
     database, evidence, left_out = _read(address, read_rows, chosen, told)
+    unanalysed, unread = evidence.unanalysed, evidence.unread
+    evidence = replace(evidence, unanalysed=(), unread=())
     before = _before(folder)
     followed = _follow_renamed(folder, before, database, confirm)
     mistakes: list[Mistake] = []
@@ -137,7 +148,14 @@ def survey(
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)  # the facts stay as they were read
-    report = SurveyReport(folder, address, made, is_first=before is None)
+    report = SurveyReport(
+        folder,
+        address,
+        made,
+        is_first=before is None,
+        unanalysed=unanalysed,
+        unread=unread,
+    )
     changes = _changes(
         folder, address, made, before, environment, report, settings_text
     )
@@ -261,7 +279,18 @@ def _read_rows(
         dict.fromkeys(candidates),
         {key.table for key in keys},
     )
-    return replace(evidence, contained=contained)
+    evidence = replace(evidence, contained=contained)
+    references = find_references(keyed, evidence)
+    whole = with_found(keyed, (), references)
+    pairs = [
+        (table, table.reference_of(column.name), ours, theirs)
+        for table in whole.tables
+        if not table.is_view
+        for column in table.columns
+        for ours, theirs in followable(table, column.name, whole)
+    ]
+    known = [(t, r, o, th) for t, r, o, th in pairs if r is not None]
+    return replace(evidence, agreements=find_agreements(engine, whole, known))
 
 
 def _no_table(place: str, address: Address) -> LumetError:

@@ -4,6 +4,7 @@ import csv
 import io
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
+from itertools import islice
 from urllib.parse import urlencode
 
 from flask import (
@@ -13,16 +14,20 @@ from flask import (
     redirect,
     render_template,
     request,
+    stream_with_context,
     url_for,
 )
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
 from ..pages.exporting import RISKY
+from ..pages.log_reach import seen_entries
 from ..pages.site import may_see_log, note, site
 from .log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50
+AT_ONCE = 500  # entries that are looked at together
+LARGEST_NUMBER = 2**31 - 1  # of an entry, in any store
 _HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
              "field", "before", "after", "request")  # fmt: skip
 blueprint = Blueprint("activity", __name__)
@@ -43,12 +48,12 @@ def entries() -> ResponseReturnValue:
     """A page of the log, the latest first."""
     log = site().log
     before = request.args.get("before", 0, type=int)
-    found = log.read(_wanted(), PAGE_ENTRIES + 1, before)
+    found = log.read(_wanted(), PAGE_ENTRIES + 1, min(max(before, 0), LARGEST_NUMBER))
     more = found[PAGE_ENTRIES - 1].id if len(found) > PAGE_ENTRIES else 0
     kept = [(k, v) for k, v in request.args.items() if k != "before" and v]
     return render_template(
         "log.html",
-        entries=found[:PAGE_ENTRIES],
+        entries=seen_entries(found[:PAGE_ENTRIES]),
         more=_address(".entries", [*kept, ("before", str(more))]) if more else "",
         export=_address(".export", kept),
         kinds=KINDS,
@@ -84,10 +89,15 @@ def _day(name: str) -> datetime | None:
 def export() -> ResponseReturnValue:
     """The log as a file for spreadsheets, a line for each field that was changed."""
     note("export", "exported the activity log")
-    lines = _lines(site().log.each(_wanted()))
-    answer = Response(lines, mimetype="text/csv")
+    lines = _lines(_seen(site().log.each(_wanted())))
+    answer = Response(stream_with_context(lines), mimetype="text/csv")
     answer.headers["Content-Disposition"] = 'attachment; filename="activity-log.csv"'
     return answer
+
+
+def _seen(entries_: Iterator[Entry]) -> Iterator[Entry]:
+    while some := list(islice(entries_, AT_ONCE)):
+        yield from seen_entries(some)
 
 
 def _lines(entries_: Iterator[Entry]) -> Iterator[str]:

@@ -8,6 +8,7 @@ from typing import Any, ParamSpec
 from flask import (
     Blueprint,
     abort,
+    current_app,
     flash,
     redirect,
     render_template,
@@ -90,7 +91,11 @@ def add() -> ResponseReturnValue:
 
 
 def _show_link(account: Account, token: str, hours: int) -> str:
-    address = url_for("accounts.set_password", token=token, _external=True)
+    # the application may be reached by https though its own server speaks http
+    scheme = "https" if current_app.config["SESSION_COOKIE_SECURE"] else None
+    address = url_for(
+        "accounts.set_password", token=token, _external=True, _scheme=scheme
+    )
     return render_template(
         "account-link.html", account=account, address=address, hours=hours
     )
@@ -138,7 +143,11 @@ def save(number: int) -> ResponseReturnValue:
                          name=attribute.name, kind=attribute.kind)  # fmt: skip
                 return _page(number, text, 422)
     roles = _chosen_roles()
+    name = request.form.get("name", before.name).strip()
     try:
+        if name != before.name:
+            site().users.rename(number, name)
+            note("account", f"renamed {before.name} to {name}")
         site().users.set_roles(number, roles)
     except Refused as error:
         return _page(number, str(error), 422)

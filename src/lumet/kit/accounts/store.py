@@ -34,6 +34,7 @@ from sqlalchemy.schema import CreateColumn
 from ..database import Database, kind_of, open_server, open_sqlite
 from ..errors import CannotStart
 from ..settings import sqlite_path
+from .passwords import skeleton
 
 tables = MetaData()
 
@@ -56,6 +57,18 @@ user = Table(
     Column(
         "revision", Integer
     ),  # since version 4: another whenever what is kept changes
+    Column("display_name", String(80)),  # since version 8: free to change
+    Column("skeleton", String(80)),  # of the name, see `passwords.skeleton`
+)
+
+former_name = Table(  # since version 8: names that were in use, and stay reserved
+    "former_name",
+    tables,
+    Column("skeleton", String(80), primary_key=True),
+    Column(
+        "user_id", Integer, nullable=False
+    ),  # without a reference: it outlives users
+    Column("at", DateTime, nullable=False),
 )
 
 user_role = Table(
@@ -255,7 +268,26 @@ def _seventh(connection: Connection) -> None:
     owner.create(connection, checkfirst=True)
 
 
-UPGRADES = (_first, _second, _third, _fourth, _fifth, _sixth, _seventh)
+def _eighth(connection: Connection) -> None:
+    for column in (user.c.display_name, user.c.skeleton):
+        _add_column(connection, column)
+    former_name.create(connection, checkfirst=True)
+    missing = select(user.c.id, user.c.name).where(user.c.skeleton.is_(None))
+    for number, name in connection.execute(missing).all():
+        mine = update(user).where(user.c.id == number)
+        connection.execute(mine.values(skeleton=skeleton(name)))
+
+
+UPGRADES = (
+    _first,
+    _second,
+    _third,
+    _fourth,
+    _fifth,
+    _sixth,
+    _seventh,
+    _eighth,
+)
 """Each brings the store from the version of its place to the next."""
 _LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 
@@ -285,7 +317,7 @@ def open_store(url: str, folder: Path, business: str = "") -> Database:
     path = sqlite_path(url, folder)
     if not path.parent.is_dir():
         raise CannotStart(f"ACCOUNTS_URL: there is no folder {path.parent}.")
-    store = Database(open_sqlite(path, create=True))
+    store = Database(open_sqlite(path, create=True, write_ahead=True))
     _bring_up_to_date(store, kind)
     _keep_private(path)
     return store

@@ -56,10 +56,11 @@ def network_of(origin: str) -> str:
     return str(address)
 
 
-def begin_try(connection: Connection, tried: Try) -> None:
+def begin_try(connection: Connection, tried: Try) -> int:
     """Count a try as failed before it is known, so that tries at the same time count too;
-    `forgive` takes it back. Raises TooManyFailures, and counts nothing, too early."""
-    wait = _wait(connection, tried)
+    `forgive` takes it back. Returns how many there are now. Raises TooManyFailures, and
+    counts nothing, too early."""
+    wait, count = _wait(connection, tried)
     if wait > timedelta(0):
         raise TooManyFailures(ceil(wait.total_seconds()))
     connection.execute(delete(failure).where(failure.c.at < now() - REMEMBERED))
@@ -71,6 +72,7 @@ def begin_try(connection: Connection, tried: Try) -> None:
             at=now(),
         )
     )
+    return count + 1
 
 
 def forgive(connection: Connection, tried: Try) -> None:
@@ -85,23 +87,24 @@ def _of(tried: Try) -> ColumnElement[bool]:
     return (failure.c.origin == tried.network) & failure.c.device.is_(None)
 
 
-def _wait(connection: Connection, tried: Try) -> timedelta:
+def _wait(connection: Connection, tried: Try) -> tuple[timedelta, int]:
+    """Return how long to wait before the next try, and how many failed before."""
     mine = select(func.count(), func.max(failure.c.at)).where(
         failure.c.folded == tried.folded[:80],
         failure.c.at > now() - REMEMBERED,
         _of(tried),
     )
-    count, last = connection.execute(mine).one()
+    failed, last = connection.execute(mine).one()
     wait = timedelta(0)
-    if count >= FREE:
-        doubled = timedelta(seconds=2.0 ** min(count - FREE + 1, 20))
+    if failed >= FREE:
+        doubled = timedelta(seconds=2.0 ** min(failed - FREE + 1, 20))
         wait = last + min(doubled, LONGEST_WAIT) - now()
     if tried.device:
-        return wait
+        return wait, failed
     theirs = select(func.count(), func.min(failure.c.at)).where(
         failure.c.origin == tried.network, failure.c.at > now() - NETWORK_WINDOW
     )
     count, first = connection.execute(theirs).one()
     if count >= FAILURES_PER_NETWORK:
         wait = max(wait, first + NETWORK_WINDOW - now())
-    return wait
+    return wait, failed

@@ -3,6 +3,7 @@
 import hashlib
 import secrets
 from collections.abc import Collection, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -20,22 +21,34 @@ from sqlalchemy import (
     true,
     update,
 )
+from sqlalchemy.exc import DBAPIError
 
 from ..database import Database
 from . import passwords
 from .kept import Kept, mark_changed, new_revision, read_kept
-from .passwords import NONE, SHORTEST, Refused, check_password, fold
-from .store import device, invitation, link, session, user, user_attribute, user_role
+from .passwords import NONE, SHORTEST, Refused, check_password, fold, skeleton
+from .store import (
+    device,
+    former_name,
+    invitation,
+    link,
+    session,
+    user,
+    user_attribute,
+    user_role,
+)
 from .throttle import TooManyFailures, Try, begin_try, forgive, network_of, now
 
 __all__ = ["Refused", "TooManyFailures", "Users", "Visitor", "check_password", "fold"]
 
 LINK_LASTS = timedelta(hours=24)
 INVITATION_LASTS = timedelta(days=7)
+CONFIRMING = "confirming "  # before a number: tries at one's own password; no name
+MOST_WRONG = 5  # of them end the session
 SEEN_EVERY = timedelta(minutes=1)  # how often the last use of a session is written down
 _FIRST_OF_SESSION = (
     select(
-        user.c.id, user.c.name, user.c.disabled, user.c.language, user.c.time_zone,
+        user.c.id, user.c.name, user.c.display_name, user.c.disabled, user.c.language, user.c.time_zone,
         user.c.revision, session.c.began_at, session.c.seen_at, user_role.c.role,
     )
     .select_from(session)
@@ -52,6 +65,7 @@ class Rules:
     """What is asked of passwords and sessions."""
 
     shortest_password: int = SHORTEST
+    words: tuple[str, ...] = ()  # of the application, which no password may rest on
     idle: timedelta = timedelta(hours=10)
     absolute: timedelta = timedelta(days=7)
 
@@ -67,6 +81,12 @@ class Visitor(UserMixin):  # type: ignore[misc]
     kept: Kept = field(default_factory=Kept)
     language: str = ""
     time_zone: str = ""
+    display_name: str = ""
+
+    @property
+    def shown_name(self) -> str:
+        """What others call the user; `name` is what rules, stamps and the log know."""
+        return self.display_name or self.name
 
     @property
     def attributes(self) -> Mapping[str, str]:
@@ -89,6 +109,7 @@ class Account:
     is_invited: bool = False  # has no password yet
     attributes: Mapping[str, str] = field(default_factory=dict)
     sessions: int = 0
+    display_name: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +137,10 @@ class Users:
         self.keeping = frozenset(keeping)
         self._remembered: dict[int, tuple[int | None, datetime, Kept]] = {}
 
+    @property
+    def _password_rules(self) -> tuple[int, tuple[str, ...]]:
+        return self.rules.shortest_password, self.rules.words
+
     # Keeping them
 
     def add(
@@ -129,7 +154,7 @@ class Users:
         password easy."""
         name = name.strip()
         _check_name(name)
-        check_password(name, password, self.rules.shortest_password)
+        check_password(name, password, *self._password_rules)
         kept = passwords.hashed(password)
         with self.store.writing() as connection:
             return _insert(connection, name, kept, roles, attributes or {})
@@ -166,7 +191,7 @@ class Users:
         name = self.of_link(token)
         if name is None:
             raise Refused(_("This link is no longer good."))
-        check_password(name, password, self.rules.shortest_password)
+        check_password(name, password, *self._password_rules)
         kept = passwords.hashed(password)
         with self.store.writing() as connection:
             used = delete(link).where(link.c.token == _digest(token))
@@ -177,20 +202,35 @@ class Users:
 
     def set_password(self, name: str, password: str) -> None:
         """Give a user a new password, which ends all of the user's sessions."""
-        check_password(name, password, self.rules.shortest_password)
+        check_password(name, password, *self._password_rules)
         kept = passwords.hashed(password)
         with self.store.writing() as connection:
             _set_password(connection, fold(name), kept)
 
-    def change_password(self, visitor: Visitor, old: str, new: str) -> None:
-        """Change one's own password; the other sessions of the user end."""
-        with self.store.reading() as connection:
+    def confirm(self, visitor: Visitor, password: str, origin: str) -> None:
+        """Make sure that who is signed in knows the present password.
+
+        Raises Refused for another one, TooManyFailures too early after some; MOST_WRONG
+        in a row end the session.
+        """
+        tried = Try(CONFIRMING + str(visitor.id), network_of(origin))
+        with self.store.writing() as connection:
             kept = connection.scalar(
                 select(user.c.password).where(user.c.id == visitor.id)
             )
-        if not passwords.is_right(kept, old):
-            raise Refused(_("The present password is another."))
-        check_password(visitor.name, new, self.rules.shortest_password)
+            count = begin_try(connection, tried)
+        if passwords.is_right(kept, password):
+            with self.store.writing() as connection:
+                forgive(connection, tried)
+            return
+        if count >= MOST_WRONG:
+            self.sign_out(visitor.token)
+        raise Refused(_("The present password is another."))
+
+    def change_password(self, visitor: Visitor, new: str) -> None:
+        """Change one's own password, which was confirmed; the other sessions of the user
+        end."""
+        check_password(visitor.name, new, *self._password_rules)
         hashed = passwords.hashed(new)
         with self.store.writing() as connection:
             _set_password(connection, fold(visitor.name), hashed, visitor.token)
@@ -254,18 +294,40 @@ class Users:
             connection.execute(update(user).where(user.c.id == number).values(values))
 
     def rename(self, number: int, name: str) -> None:
-        """Give a user another name. Raises Refused when it is taken."""
+        """Give a user another name; the one before stays reserved, since rules, stamps
+        and the log know it. Raises Refused when it is, or was, somebody else's."""
         name = name.strip()
         _check_name(name)
         with self.store.writing() as connection:
-            taken = select(user.c.id).where(user.c.folded == fold(name))
-            if connection.scalar(taken.where(user.c.id != number)):
-                raise Refused(_('There is a user "%(name)s" already.', name=name))
-            connection.execute(
-                update(user)
-                .where(user.c.id == number)
-                .values(name=name, folded=fold(name))
+            _refuse_taken(connection, name, number)
+            before = connection.scalar(
+                select(user.c.skeleton).where(user.c.id == number)
             )
+            if before and before != skeleton(name):
+                gone = former_name.c.skeleton == before
+                connection.execute(delete(former_name).where(gone))
+                held = {"skeleton": before, "user_id": number, "at": now()}
+                connection.execute(insert(former_name).values(held))
+            values = {"name": name, "folded": fold(name), "skeleton": skeleton(name)}
+            connection.execute(update(user).where(user.c.id == number).values(values))
+
+    def set_display_name(self, number: int, name: str) -> None:
+        """Keep what others call a user. Raises Refused for the name, or the display name,
+        of somebody else."""
+        name = name.strip()
+        if name:
+            _check_name(name)
+        with self.store.writing() as connection:
+            if name:
+                _refuse_taken(connection, name, number)
+                shown = select(user.c.id, user.c.display_name)
+                others = connection.execute(shown.where(user.c.id != number))
+                if any(skeleton(o or "") == skeleton(name) for _id, o in others):
+                    raise Refused(
+                        _('Somebody is called "%(name)s" already.', name=name)
+                    )
+            mine = update(user).where(user.c.id == number)
+            connection.execute(mine.values(display_name=name or None))
 
     # Looking at them
 
@@ -306,6 +368,7 @@ class Users:
                 is_invited=row.password == NONE,
                 attributes=dict(values.get(row.id, ())),
                 sessions=sum(at > live for (at,) in seen.get(row.id, ())),
+                display_name=row.display_name or "",
             )
             for row in found
         ]
@@ -333,13 +396,14 @@ class Users:
             self.sign_out(token)
             return None
         if first.seen_at < moment - SEEN_EVERY:
-            with self.store.writing() as connection:
-                mine = update(session).where(session.c.token == _digest(token))
+            mine = update(session).where(session.c.token == _digest(token))
+            # a store that is busy must not end the page
+            with suppress(DBAPIError), self.store.writing() as connection:
                 connection.execute(mine.values(seen_at=moment))
         roles = tuple(sorted(row.role for row in rows if row.role is not None))
         return Visitor(
             first.id, first.name, roles, token, kept,
-            first.language or "", first.time_zone or "",
+            first.language or "", first.time_zone or "", first.display_name or "",
         )  # fmt: skip
 
     def _kept(self, connection: Connection, number: int, revision: int | None) -> Kept:
@@ -492,6 +556,17 @@ def _check_name(name: str) -> None:
         raise Refused(_("A name has 1 to 80 printable characters."))
 
 
+def _refuse_taken(connection: Connection, name: str, number: int) -> None:
+    """Raise Refused for a name that another than user `number` has or had."""
+    wanted = skeleton(name)
+    taken = select(user.c.id).where(user.c.skeleton == wanted, user.c.id != number)
+    if connection.scalar(taken):
+        raise Refused(_('There is a user "%(name)s" already.', name=name))
+    former = select(former_name.c.user_id).where(former_name.c.skeleton == wanted)
+    if connection.scalar(former.where(former_name.c.user_id != number)):
+        raise Refused(_('"%(name)s" was the name of another user.', name=name))
+
+
 def _insert(
     connection: Connection,
     name: str,
@@ -499,11 +574,11 @@ def _insert(
     roles: Sequence[str],
     attributes: Mapping[str, str],
 ) -> int:
-    if connection.scalar(select(user.c.id).where(user.c.folded == fold(name))):
-        raise Refused(_('There is a user "%(name)s" already.', name=name))
+    _refuse_taken(connection, name, 0)
     values = {
         "name": name,
         "folded": fold(name),
+        "skeleton": skeleton(name),
         "password": kept,
         "stamp": secrets.token_urlsafe(18),
         "disabled": False,

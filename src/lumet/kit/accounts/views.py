@@ -47,6 +47,7 @@ def sign_in() -> ResponseReturnValue:
             request.user_agent.string,
         )
     except TooManyFailures as error:
+        note("sign-in", f'refused, too many tries: "{name[:80]}"')
         wrong = _(
             "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
         )
@@ -165,7 +166,7 @@ def profile() -> ResponseReturnValue:
     return _profile()
 
 
-def _profile(wrong: str = "", status: int = 200) -> ResponseReturnValue:
+def _profile(wrong: str = "", status: int = 200) -> tuple[str, int]:
     users = site().users
     page = render_template(
         "profile.html",
@@ -193,31 +194,61 @@ def _languages() -> list[tuple[str, str]]:
 @blueprint.post("/profile")
 @login_required  # type: ignore[untyped-decorator]
 def save_profile() -> ResponseReturnValue:
-    """Keep one's name, language and time zone."""
+    """Keep one's display name, language and time zone; another display name asks for the
+    present password."""
     language = request.form.get("language", "")
     zone = request.form.get("time_zone", "")
     if (language and not is_language(language)) or (
         zone and zone not in available_timezones()
     ):
         return _profile(_("Choose a language and a time zone of the lists."), 422)
-    try:
-        if (name := request.form.get("name", current_user.name)) != current_user.name:
-            site().users.rename(current_user.id, name)
-            note("account", f"changed the own name to {name}")
-    except Refused as error:
-        return _profile(str(error), 422)
-    site().users.set_profile(current_user.id, language, zone)
+    users, shown = site().users, request.form.get("display-name", "").strip()
+    if shown != current_user.display_name:
+        refused = _confirm()
+        if refused is not None:
+            return refused
+        try:
+            users.set_display_name(current_user.id, shown)
+        except Refused as error:
+            return _profile(str(error), 422)
+        note("account", f"changed the own display name to {shown or '–'}")
+    users.set_profile(current_user.id, language, zone)
     flash(_("Saved."))
     return redirect(url_for(".profile"))
+
+
+def _confirm() -> ResponseReturnValue | None:
+    """Ask for the present password: None where it is right, else the answer."""
+    who = current_user
+    try:
+        present = request.form.get("present", "")
+        site().users.confirm(who, present, request.remote_addr or "")
+    except TooManyFailures as error:
+        note("account", "refused, too many tries at the present password")
+        wrong = _(
+            "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
+        )
+        page, _status = _profile(wrong)
+        return page, 429, {"Retry-After": str(error.seconds)}
+    except Refused as error:
+        note("account", "refused: a wrong present password")
+        if site().users.load(who.token) is None:
+            logout_user()
+            session.clear()
+            return redirect(url_for(".sign_in"))
+        return _profile(str(error), 422)
+    return None
 
 
 @blueprint.post("/profile/password")
 @login_required  # type: ignore[untyped-decorator]
 def change_password() -> ResponseReturnValue:
     """Change one's own password; one's other sessions end."""
-    present = request.form.get("present", "")
+    refused = _confirm()
+    if refused is not None:
+        return refused
     try:
-        site().users.change_password(current_user, present, _new_password())
+        site().users.change_password(current_user, _new_password())
     except Refused as error:
         return _profile(str(error), 422)
     note("account", "changed the own password")

@@ -10,12 +10,13 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import MARKED, Deed, recorded
-from ..reach import LeavesReach, OutOfReach
+from ..reach import LeavesReach, OutOfReach, SeveralRecords
 from .browsing import Browsing
 from .cascades import beyond_delete
 from .deleting import consequences
+from .form_page import several_records
 from .record import Record, record_plan
-from .saving import Broken, Gone, Saver
+from .saving import Broken, Gone, Saver, is_same
 from .site import actor, key_values
 from .writing import owners_of
 
@@ -76,12 +77,27 @@ class Acting:
             self._count(tally, segment, record, why)
         return tally
 
-    def carry_out(self, keys: Sequence[str]) -> Tally:
-        """Do it to each record, each in a transaction of its own."""
+    def seen(self, connection: Connection, keys: Sequence[str]) -> dict[str, str]:
+        """Return the digests of the records as the preview shows them, by key."""
+        found = {}
+        for segment in keys:
+            try:
+                key = key_values(self.browsing.site, self.pages, segment)
+            except (ValueError, ArithmeticError):
+                continue
+            found[segment] = self.saver.digest(connection, key)
+        return found
+
+    def carry_out(self, keys: Sequence[str], seen: Mapping[str, str]) -> Tally:
+        """Do it to each record, each in a transaction of its own; not to one that is no
+        longer as it was `seen` in the preview."""
         tally = Tally()
         for segment in keys:
             try:
-                own = self._carry_out_one(segment)
+                own = self._carry_out_one(segment, seen.get(segment, ""))
+            except SeveralRecords:
+                why = several_records(self.pages)
+                own = Tally(refused=[Refused(segment, segment, why)])
             except Broken as error:
                 own = Tally(refused=[Refused(segment, segment, str(error))])
             except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
@@ -91,15 +107,20 @@ class Acting:
             tally.refused += own.refused
         return tally
 
-    def _carry_out_one(self, segment: str) -> Tally:
+    def _carry_out_one(self, segment: str, seen: str) -> Tally:
         tally = Tally()
         with (
             recorded(self.browsing.site.log) as recording,
             self.browsing.site.database.writing() as connection,
         ):
             for _s, key, record in self._records(connection, [segment], tally):
+                self.reach.lock(connection, self.pages.table, key)
                 why = self._forbids(connection, key, record)
                 deed = None
+                if not is_same(seen, self.saver.digest(connection, key)):
+                    why = str(
+                        _("Somebody changed this record meanwhile. Look at it again.")
+                    )
                 if not why:
                     why, deed = self._act(connection, segment, key, record)
                 self._count(tally, segment, record, why)

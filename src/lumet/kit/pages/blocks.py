@@ -13,12 +13,12 @@ from sqlalchemy import Connection
 from ..reach import Reach
 from .checking import is_single
 from .lines import Line
-from .listing import Asked, Count, Sorting, Through, list_plan, read_sort
+from .listing import TITLE, Asked, Count, Sorting, Through, list_plan, read_sort
 from .listing import is_sortable as can_be_sorted
 from .model import Reference, Related, TablePages
 from .record import Record
-from .searching import word_values, words_of
 from .site import Site, add_address, lower_first
+from .title_search import read_search
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5
@@ -190,17 +190,22 @@ class Blocks:
         asked: Mapping[str, str],
         through: Through,
     ) -> Listed:
-        search = asked.get("q", "").strip()[:100]
-        words = words_of(search)
-        sorting = read_sort(pages, asked.get("sort", ""))
+        registry = self.site.registry
+        search = read_search(self.site, pages, self.reach, asked.get("q", ""))
+        sorting = read_sort(registry, pages, self.reach, asked.get("sort", ""))
         by = () if through else reference.columns
         shown = [key for key in pages.shown if key not in by]
-        wanted = Asked(tuple(shown[:MOST_COLUMNS]) or None, (), len(words))
+        wanted = Asked(
+            tuple(shown[:MOST_COLUMNS]) or None,
+            words=len(search.words),
+            titled=search.modes,
+            is_folded=search.is_folded,
+        )
         plan = list_plan(
             self.site, pages, self.reach, sorting.order, by, wanted, through
         )
         parent = [self.record.values[key] for key in reference.referred]
-        bound = word_values(words)
+        bound = search.bound
         word, backward = asked.get("after", ""), False
         if "before" in asked:
             word, backward = asked["before"], True
@@ -210,7 +215,7 @@ class Blocks:
             page = plan.read(connection, size=BLOCK_ROWS, parent=parent, bound=bound)
 
         def at(**changed: str) -> str:
-            kept = {"q": search, "sort": ",".join(sorting.words)} | changed
+            kept = {"q": search.text, "sort": ",".join(sorting.words)} | changed
             given = {key: value for key, value in kept.items() if value}
             return f"{address}?{urlencode(given)}" if given else address
 
@@ -218,7 +223,9 @@ class Blocks:
             (
                 label,
                 numeric,
-                at(sort=sorting.by(key)) if can_be_sorted(pages, key) else "",
+                at(sort=sorting.by(key))
+                if can_be_sorted(registry, pages, self.reach, key)
+                else "",
             )
             for key, label, numeric in plan.labels
         ]
@@ -226,10 +233,10 @@ class Blocks:
             labels=labels,
             lines=page.lines,
             count=plan.count(connection, parent, bound),
-            search=search,
+            search=search.text,
             earlier=at(before=page.begin) if page.begin else "",
             later=at(after=page.end) if page.end else "",
-            by_title=at(sort=sorting.by("title")),
+            by_title=at(sort=sorting.by(TITLE)),
             sorting=sorting,
         )
 

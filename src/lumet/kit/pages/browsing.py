@@ -11,8 +11,11 @@ from flask_babel import gettext as _
 from sqlalchemy import (
     ColumnElement,
     Connection,
+    and_,
+    case,
     func,
     literal_column,
+    select,
     type_coerce,
 )
 from sqlalchemy.types import NullType
@@ -31,6 +34,7 @@ from .listing import (
     BRANCH,
     ONLY,
     PAGE_ROWS,
+    TITLE,
     TOP,
     WITH,
     Asked,
@@ -43,7 +47,6 @@ from .listing import (
 )
 from .lookups import SHORT_LIST, lookup_plan
 from .model import TablePages
-from .searching import word_values, words_of
 from .selection import Cell
 from .sifting import (
     IS,
@@ -51,10 +54,12 @@ from .sifting import (
     in_words,
     operators,
     read_sifts,
+    seen_operators,
     shape_of,
     sift_values,
 )
 from .site import Site, key_values, list_address, lower_first
+from .title_search import Search, read_search
 from .trees import Tree, titles_of, tree_of
 
 SIZES = (25, 50, 100, 250)
@@ -144,9 +149,8 @@ class Browsing:
     reach: Reach
     arguments: MultiDict[str, str]
     kept: KeptChoices
-    search: str = field(init=False)
+    search: Search = field(init=False)
     sifts: list[Sift] = field(init=False)
-    words: list[str] = field(init=False)
     among: Sequence[tuple[Any, ...]] = field(init=False, default=())
     deleted: str = field(init=False)
     under: str = field(init=False)  # the key of the record whose branch it is
@@ -173,10 +177,12 @@ class Browsing:
         key = ("list of", self.pages.name, self.reach.shape)
         self.known = self.site.plan(key, self._learn)
         self._plan = None
-        self.sifts = read_sifts(self.pages, self.reach, given)
-        self.search = given.get("q", "").strip()[:100]
-        self.words = words_of(self.search)
-        self.sorting = read_sort(self.pages, given.get("sort", ""))
+        registry = self.site.registry
+        self.sifts = read_sifts(registry, self.pages, self.reach, given)
+        self.search = read_search(self.site, self.pages, self.reach, given.get("q", ""))
+        self.sorting = read_sort(
+            registry, self.pages, self.reach, given.get("sort", "")
+        )
         chosen = given.get("columns") or self.kept.get(f"columns {self.pages.name}")
         known = self.showable()
         listed = [key for key in (chosen or "").split(",") if key in known]
@@ -197,7 +203,12 @@ class Browsing:
         columns = pages.seen_by(self.reach, pages.fields)
         served = [key for key in columns if key not in pages.unserved]
         kinds = ChoiceField | LookupField | YesNoField
-        groups = [key for key in served if isinstance(pages.fields[key], kinds)]
+        groups = [
+            key
+            for key in served
+            if isinstance(pages.fields[key], kinds)
+            and (key not in pages.lookups or self._sees(key))
+        ]
         groups += [key for key in served if self.is_by_month(key)]
         ways = {
             TABLE: str(_("Table")),
@@ -224,6 +235,11 @@ class Browsing:
                 lower_first(pages.plural),
             ),
         )
+
+    def _sees(self, key: str) -> bool:
+        """Tell whether the user may look at what a lookup refers to."""
+        target = self.site.registry[self.pages.lookups[key].target]
+        return self.reach.may("view", target.table.fullname)
 
     def _ways(self, groups: Sequence[str]) -> list[str]:
         """Return the arrangements: those decided, else what fits the columns."""
@@ -297,7 +313,7 @@ class Browsing:
     @property
     def is_narrowed(self) -> bool:
         """Tell whether a search or a filter leaves something out."""
-        return bool(self.sifts or self.words or self.deleted == ONLY)
+        return bool(self.sifts or self.search.is_meant or self.deleted == ONLY)
 
     @property
     def is_tree(self) -> bool:
@@ -315,12 +331,12 @@ class Browsing:
         filters = sift_values(self.sifts) | self.above
         if self.among:
             return {**filters, "among": bound_keys(self.among)}
-        return {**filters, **word_values(self.words)}
+        return {**filters, **self.search.bound}
 
     @property
     def asked(self) -> Asked:
         """What the statement of the list depends on, beyond its order."""
-        words = 0 if self.among else len(self.words)
+        search = Search() if self.among else self.search
         columns = self.columns
         if self.is_tree and columns is None and self.tree is not None:
             # where a row stands says what is above it
@@ -329,10 +345,12 @@ class Browsing:
         return Asked(
             columns,
             shape_of(self.sifts),
-            words,
+            len(search.words),
             bool(self.among),
             self.deleted,
             (BRANCH if self.under else TOP) if self.is_tree else "",
+            search.modes,
+            search.is_folded,
         )
 
     def branch(self, connection: Connection, lines: Sequence[Line]) -> Branch | None:
@@ -357,9 +375,10 @@ class Browsing:
         into."""
         if self.is_tree and self.under:
             self.above = self._above(connection)
-        if self.words and self.pages.begins and EVERYWHERE not in self.arguments:
+        is_meant = self.search.is_meant and EVERYWHERE not in self.arguments
+        if is_meant and self.pages.begins:
             self.among = find_beginnings(
-                self.site, connection, self.pages, self.reach, self.search
+                self.site, connection, self.pages, self.reach, self.search.text
             )
 
     def _above(self, connection: Connection) -> dict[str, Any]:
@@ -427,8 +446,8 @@ class Browsing:
     def marks(self, connection: Connection) -> list[Mark]:
         """Return the search and the filters in words, each with a way to be rid of it."""
         found = []
-        if self.words:
-            words = f"“{self.search}”"
+        if self.search.is_meant:
+            words = f"“{self.search.text}”"
             found.append(Mark(str(_("Search")), words, self.address("q")))
         for sift in self.sifts:
             titles = self._titles_of(connection, sift)
@@ -467,9 +486,15 @@ class Browsing:
         return plan.several(connection, values)
 
     def _titles_of(self, connection: Connection, sift: Sift) -> dict[str, str]:
-        if sift.operator != IS:
+        shown = self.pages.fields[sift.key]
+        if sift.operator != IS or not isinstance(shown, LookupField):
             return {}
-        return self._titles(connection, sift.key, sift.values)
+        if not shown.is_part:
+            values = [first for first, *_rest in sift.values]
+            return self._titles(connection, sift.key, values)
+        reference = self.pages.lookups[sift.key]
+        plan = lookup_plan(self.site, reference, self.reach, is_whole=True)
+        return {o.value: o.title for o in plan.of_keys(connection, sift.values)}
 
     def controls(self, connection: Connection) -> list[Control]:
         """Return what the columns can be filtered by."""
@@ -484,10 +509,11 @@ class Browsing:
         if reference is not None:
             target = self.site.registry[reference.target]
             if self.reach.may("view", target.table.fullname):
-                plan = lookup_plan(self.site, reference, self.reach)
+                is_whole = isinstance(shown, LookupField) and shown.is_part
+                plan = lookup_plan(self.site, reference, self.reach, is_whole=is_whole)
                 first = plan.first(connection, SHORT_LIST + 1)
                 options = [(option.value, option.title) for option in first]
-                if len(options) > SHORT_LIST:
+                if len(options) > SHORT_LIST and not is_whole:
                     choices = f"{list_address(self.pages.name)}/choices/{key}"
                 known = {value for value, _title in options}
                 titles = [
@@ -506,7 +532,7 @@ class Browsing:
             key=key,
             label=self.pages.label(key),
             field=shown,
-            operators=operators(shown),
+            operators=seen_operators(self.site.registry, self.pages, self.reach, key),
             texts=texts,
             options=options,
             html_type="date" if is_day else "text",
@@ -516,25 +542,30 @@ class Browsing:
     def loosening(self, connection: Connection) -> list[Mark]:
         """Return, for a list without rows, the filters without which there are some."""
         found = []
-        for mark, sifts, words in self._each_less(connection):
+        for mark, sifts, search in self._each_less(connection):
             asked = Asked(
-                self.columns, shape_of(sifts), len(words), deleted=self.deleted
+                self.columns,
+                shape_of(sifts),
+                len(search.words),
+                deleted=self.deleted,
+                titled=search.modes,
+                is_folded=search.is_folded,
             )
             plan = list_plan(self.site, self.pages, self.reach, (), asked=asked)
-            bound = {**sift_values(sifts), **word_values(words)}
+            bound = {**sift_values(sifts), **search.bound}
             if plan.count(connection, bound=bound).number:
                 found.append(mark)
         return found
 
     def _each_less(
         self, connection: Connection
-    ) -> Iterable[tuple[Mark, list[Sift], list[str]]]:
-        marks = self.marks(connection)
-        if self.words:
-            yield marks[0], self.sifts, []
+    ) -> Iterable[tuple[Mark, list[Sift], Search]]:
+        marks, is_searched = self.marks(connection), self.search.is_meant
+        if is_searched:
+            yield marks[0], self.sifts, Search()
         for place, sift in enumerate(self.sifts):
             rest = [each for each in self.sifts if each is not sift]
-            yield marks[place + bool(self.words)], rest, self.words
+            yield marks[place + is_searched], rest, self.search
 
     def totals(self, connection: Connection, plan: ListPlan, count: Count) -> list[str]:
         """Return the totals of the shown columns over all rows that fit, "" for none;
@@ -576,13 +607,20 @@ class Browsing:
         base = plan.selection.base
         by_month = self.is_by_month(key)
         column = self._month(base.c[key]) if by_month else base.c[key]
+        grouped: list[Any] = [literal_column("1")]
+        hidden: ColumnElement[Any] = literal_column("0")
+        if key in self.pages.lookups and self._has_hidden(key):
+            column, hidden = self._without_hidden(key, column)
+            grouped = [column, hidden]
         counted = func.count().label("rows_in_group")
         amount = func.sum(base.c[summed]) if summed else counted
         wanted = amount.label("amount")
-        statement = plan.over_all([column.label("made_by"), counted, wanted])
+        statement = plan.over_all(
+            [column.label("made_by"), counted, wanted, hidden.label("is_hidden")]
+        )
         place = "1" if by_month else "3"
         order: ColumnElement[Any] = literal_column(place).desc()
-        statement = statement.group_by(literal_column("1")).order_by(order)
+        statement = statement.group_by(*grouped).order_by(order)
         statement = statement.limit(MOST_GROUPS + 1)
         rows: Sequence[Any] = self.reach.run(connection, statement, self.bound).all()
         shown = rows[:MOST_GROUPS]
@@ -592,6 +630,20 @@ class Browsing:
         if by_month:
             found.reverse()
         return found, len(rows) > MOST_GROUPS
+
+    def _has_hidden(self, key: str) -> bool:
+        """Tell whether a lookup may refer to records that the user does not see."""
+        target = self.site.registry[self.pages.lookups[key].target].table
+        return self.reach.rows(target) is not target
+
+    def _without_hidden(self, key: str, column: ColumnElement[Any]) -> Any:
+        """Return what groups by a lookup, and what tells its hidden records: those make
+        one group, whose keys and numbers nobody learns."""
+        reference = self.pages.lookups[key]
+        rows = self.reach.rows(self.site.registry[reference.target].table)
+        seen = column.in_(select(rows.c[reference.referred[0]]))
+        is_hidden = case((and_(column.is_not(None), ~seen), 1), else_=0)
+        return case((seen, column)), is_hidden
 
     def _month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         kind = self.site.database.engine.dialect.name
@@ -604,13 +656,21 @@ class Browsing:
         return month
 
     def _group(
-        self, key: str, titles: Mapping[str, str], value: Any, number: int, amount: Any
+        self,
+        key: str,
+        titles: Mapping[str, str],
+        value: Any,
+        number: int,
+        amount: Any,
+        is_hidden: int,
     ) -> Group:
         summed = self.sum_of()
         text = ""
         if summed and amount is not None:
             text = self._total(self.pages.fields[summed], amount)
-        cell, address = self._made_by(key, titles, value)
+        cell, address = Cell(str(_("not visible"))), ""
+        if not is_hidden:
+            cell, address = self._made_by(key, titles, value)
         return Group(cell, number, address, float(amount or 0), text)
 
     def _made_by(
@@ -652,7 +712,9 @@ class Browsing:
         """Return the address that sorts by each column that can be sorted by."""
         if not self.pages.key:
             return {}
-        keys = [key for key in self.plan().shown if is_sortable(self.pages, key)]
-        return {
-            key: self.address(sort=self.sorting.by(key)) for key in ["title", *keys]
-        }
+        keys = [
+            key
+            for key in self.plan().shown
+            if is_sortable(self.site.registry, self.pages, self.reach, key)
+        ]
+        return {key: self.address(sort=self.sorting.by(key)) for key in [TITLE, *keys]}

@@ -11,6 +11,7 @@ from sqlalchemy import (
     and_,
     case,
     literal,
+    or_,
     select,
     text,
 )
@@ -108,10 +109,9 @@ def with_descendants(
     """Select the records that `chosen` selects and all below them. UNION drops what was
     found before, so that a circle in the data ends."""
     tree = chosen.cte(recursive=True)  # without a name: one tree may stand in another
-    below = [
-        select(*[pages.column(column.key) for column in tree.c]).join_from(
-            pages.table,
-            tree,
+    # one recursive term for all references: PostgreSQL takes no second
+    refers = or_(
+        *[
             and_(
                 *[
                     pages.column(ours) == tree.c[its]
@@ -119,11 +119,12 @@ def with_descendants(
                         reference.columns, reference.referred, strict=True
                     )
                 ]
-            ),
-        )
-        for reference in own
-    ]
-    whole = tree.union(*below)
+            )
+            for reference in own
+        ]
+    )
+    columns = [pages.column(column.key) for column in tree.c]
+    whole = tree.union(select(*columns).join_from(pages.table, tree, refers))
     return select(*whole.c)
 
 

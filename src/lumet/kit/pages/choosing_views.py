@@ -10,12 +10,12 @@ from .lookups import Found, Lookup
 from .model import TablePages
 from .picking import Picker
 from .saving import Outcome, Saver
+from .searching import LONGEST_SEARCH
 from .site import site
 from .views import blueprint, pages_of
 
-LONGEST_SEARCH = 100  # characters
 # what is no field has a hyphen in its name, as no column's key has
-FIND, CHOSEN, SEARCH = "find-for", "chosen-as", "find-what"
+FIND, CHOSEN, SEARCH, SKIP = "find-for", "chosen-as", "find-what", "skip-first"
 
 
 def choosing(
@@ -64,7 +64,7 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
     pages, within = pages_of(name)
     lookup = _lookup(pages, within, column, request.args)
-    search = request.args.get("q", "")[:LONGEST_SEARCH]
+    search = request.args.get(SEARCH, "")[:LONGEST_SEARCH]
     return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
 
 
@@ -76,11 +76,11 @@ def picks(name: str, number: int) -> ResponseReturnValue:
     found = [each for each in part_editors(pages, within) if each.number == number]
     if not found or not isinstance(found[0], Picker):
         abort(404)
-    return _as_choices(found[0].find(request.args.get("q", ""), _skipped()))
+    return _as_choices(found[0].find(request.args.get(SEARCH, ""), _skipped()))
 
 
 def _skipped() -> int:
-    return max(0, request.args.get("skip", 0, type=int))
+    return max(0, request.args.get(SKIP, 0, type=int))
 
 
 def _as_choices(found: Found) -> ResponseReturnValue:

@@ -11,12 +11,12 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 from ..accounts.log import MARKED, Deed, Recording
-from ..reach import OutOfReach, Reach
-from ..refusals import meaning
+from ..reach import OutOfReach, Reach, SeveralRecords
+from ..refusals import meaning, not_allowed
 from .cascades import beyond_delete
 from .deleting import Consequences, consequences
 from .entry_views import let_go
-from .form_page import saver_of
+from .form_page import saver_of, several_records
 from .model import TablePages
 from .record import Record, record_plan
 from .saving import Saver
@@ -126,12 +126,14 @@ def _delete(
         return written(work)
     except BrokenOff as error:
         return error.message
+    except SeveralRecords:
+        return several_records(pages)
     except DBAPIError as error:
         told = meaning(error)
         text = _("The database refused: something refers to this record. Nothing was "
                  "deleted.")  # fmt: skip
         if told.kind != "reference":
-            text = _("The database does not allow this: %(rule)s.", rule=told.rule)
+            text = not_allowed(told)
         return str(text)
 
 

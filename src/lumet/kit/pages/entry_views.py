@@ -1,6 +1,7 @@
 """The forms of records: adding, editing, one field in its place."""
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 from flask import (
@@ -22,7 +23,8 @@ from ..accounts.log import Deed, Recording
 from ..accounts.sent import SentForms
 from ..addresses import encode_key
 from ..files import REMOVE, FileField, uploads
-from ..reach import UNBOUNDED, LeavesReach, Reach
+from ..reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
+from ..refusals import meaning
 from ..uploads import Refused
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
@@ -38,6 +40,7 @@ from .form_page import (
     part_editors,
     saver_of,
     seen_of,
+    several_records,
     typed_again,
     with_return,
 )
@@ -76,7 +79,13 @@ def add(name: str) -> ResponseReturnValue:
     if FIND in request.form or CHOSEN in request.form:
         return choosing(pages, saver, outcome, typed)
     sent, token = SentForms(site().users.store), request.form.get(ONCE, "")
-    earlier = sent.claim(token) if token else None
+    try:
+        earlier = sent.claim(token) if token else None
+    except DBAPIError as error:
+        outcome = typed_again(pages, saver, outcome, typed)
+        outcome.refused.append(BrokenOff(meaning(error).kind, False).message)
+        again = (part_editors(pages, within), typed)
+        return form_page(pages, saver, outcome, is_new=True, again=again), 503
     if earlier is not None:
         flash(_("This form was sent before; it was saved once."))
         return redirect(earlier or home_of(pages))
@@ -85,7 +94,8 @@ def add(name: str) -> ResponseReturnValue:
         answer, location = _add(pages, saver, typed)
     finally:
         if token:
-            sent.settle(token, location)
+            with suppress(DBAPIError):  # it is settled by itself after a while
+                sent.settle(token, location)
     return answer
 
 
@@ -448,6 +458,12 @@ def _refused(
             outcome.form.add_error(at, error.rule.message)
         else:
             outcome.refused.append(str(error.rule.message))
+    elif isinstance(error, SeveralRecords):
+        outcome.refused.append(several_records(pages))
+    elif isinstance(error, NoKey):
+        outcome.refused.append(
+            _("The database gave this record no key. Nothing was saved.")
+        )
     elif isinstance(error, OverflowError):
         outcome.refused.append(_("A number is too large for the database."))
     else:

@@ -1,15 +1,20 @@
-"""Taking a list out: CSV, XLSX and JSON, a few rows in memory at a time."""
+"""Exports of a list: CSV, XLSX and JSON, by one statement into a temporary file, a few
+rows in memory at a time. Only then is it sent: a slow reader holds no cursor."""
 
 import csv
 import io
 import json
 import re
 import tempfile
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
-from datetime import date, datetime, time
+from datetime import date, datetime
+from datetime import time as clock_time
 from decimal import Decimal
-from typing import Any
+from threading import BoundedSemaphore
+from typing import Any, BinaryIO
 
 import xlsxwriter  # type: ignore[import-untyped]
 
@@ -30,6 +35,10 @@ FORMATS = {
 MOST_XLSX_ROWS = 1_048_575  # the format's own limit, without the headings
 MOST_EXACT = Decimal(10) ** 15  # a spreadsheet keeps 15 digits of a number
 WIDEST = 60  # characters of a column
+CHUNK_ROWS = 2_000  # in memory at once
+EXPORT_SECONDS = 600  # for one export
+AT_ONCE = 2  # exports that one process makes; each keeps a processor busy
+RETRY_SECONDS = 10  # behind which another may begin
 Reader = Callable[[Any], Any]
 _ISO = re.compile(r"\d{4}-\d\d-\d\d( \d\d:\d\d:\d\d(\.\d{6})?)?")
 
@@ -51,7 +60,7 @@ class Export:
         for key in self.plan.shown:
             if key in pages.lookups:
                 if with_keys:
-                    raw = self.plan.selection.value_reader(key)
+                    raw = self.plan.selection.raw_lookup_reader(key)
                     self._add(key, f"{pages.label(key)} ({key})", raw)
                 self._add(key, pages.label(key), self.plan.selection.text_reader(key))
             elif pages.borrows_lookup(key):
@@ -68,19 +77,28 @@ class Export:
                     day = _DayAt(day.place, pages.column(key).type)
                 self._add(key, pages.label(key), day)
             else:
+                shown = pages.shown_field(key)
                 raw = self.plan.selection.value_reader(key)
-                self._add(key, pages.label(key), _plain(pages.shown_field(key), raw))
+                if with_keys and isinstance(shown, ChoiceField) and shown.is_labelled:
+                    self._add(key, f"{pages.label(key)} ({key})", raw)
+                self._add(key, pages.label(key), _plain(shown, raw))
 
     def _add(self, key: str, label: str, reader: Reader) -> None:
         self.headings.append(f"{label} ({key})" if label in self.headings else label)
         self.readers.append(reader)
 
-    def chunks(self) -> Iterator[list[Any]]:
-        """Yield the rows for the readers, some at a time; the connection is held
-        meanwhile."""
+    def chunks(self) -> Iterator[Sequence[Any]]:
+        """Yield the rows for the readers, CHUNK_ROWS at a time, of one statement."""
         browsing, plan = self.browsing, self.plan
-        with browsing.site.database.reading() as connection:
-            yield from plan.chunks(connection, browsing.bound)
+        with browsing.site.database.exporting(EXPORT_SECONDS) as connection:
+            ends = time.monotonic() + EXPORT_SECONDS
+            statement, bound = plan.all_rows(), browsing.bound
+            result = plan.reach.stream(connection, statement, bound, CHUNK_ROWS)
+            with result:
+                for rows in result.partitions():
+                    yield rows
+                    if time.monotonic() > ends:
+                        raise TooLarge("time")
 
     def rows(self) -> Iterator[list[Any]]:
         """Yield the values of each row."""
@@ -98,12 +116,12 @@ class _LabelAt:
 
     def __call__(self, row: Any, /) -> Any:
         value = row[self.place]
-        return None if value is None else self.labels.get(value) or str(value)
+        return None if value is None else self.labels.get(value) or _said(value)
 
     def of(self, rows: Sequence[Any], columns: Sequence[Any]) -> list[Any]:
         labels = self.labels
         return [
-            None if value is None else labels.get(value) or str(value)
+            None if value is None else labels.get(value) or _said(value)
             for value in columns[self.place]
         ]
 
@@ -151,7 +169,7 @@ def _plain(field: ValueField, raw: Reader) -> Reader:
     if isinstance(field, SeveralField):
         return lambda row: None if (v := raw(row)) is None else field.show(v, "")
     if isinstance(field, ChoiceField) and isinstance(raw, At):
-        labels = {value: str(label) for value, label in field.choices.items()}
+        labels = {value: str(label) for value, label in field.by_value.items()}
         return _LabelAt(raw.place, labels)
     return raw
 
@@ -191,17 +209,27 @@ def _csv_column(values: Sequence[Any]) -> Sequence[Any]:
     return [v if type(v) in _SAFE else _csv_value(v) for v in values]
 
 
+def _said(value: Any) -> str:
+    """Return a value as a text; bytes in a column of something else are mostly one."""
+    if isinstance(value, bytes):
+        try:
+            return value.decode()
+        except UnicodeDecodeError:
+            return value.hex()
+    return value if type(value) is str else str(value)
+
+
 def _csv_value(value: Any) -> Any:
     if type(value) is bool:
         return "yes" if value else "no"
-    text = value if type(value) is str else str(value)
+    text = _said(value)
     return f"'{text}" if text[:1] in _RISKY else text
 
 
 _RISKY = frozenset(RISKY)
 _TEXTS = frozenset({str, type(None)})
 _SAFE = frozenset(
-    {int, float, Decimal, date, time, datetime, type(None)}
+    {int, float, Decimal, date, clock_time, datetime, type(None)}
 )  # begin no formula
 
 
@@ -217,28 +245,24 @@ def json_chunks(export: Export) -> Iterator[str]:
 def _json_value(value: Any) -> Any:
     if isinstance(value, Decimal):
         return int(value) if value == value.to_integral_value() else float(value)
-    if isinstance(value, date | time):
+    if isinstance(value, date | clock_time):
         return value.isoformat()
     return (
         value
         if value is None or isinstance(value, bool | int | float | str)
-        else str(value)
+        else _said(value)
     )
 
 
-def xlsx_chunks(export: Export, size: int = 1 << 16) -> Iterator[bytes]:
-    """Write a workbook with types and widths into a temporary file, and read it out."""
-    with tempfile.TemporaryFile() as target:
-        options = {"constant_memory": True, "strings_to_formulas": False,
-                   "strings_to_urls": False, "default_date_format": "yyyy-mm-dd"}  # fmt: skip
-        book = xlsxwriter.Workbook(target, options)
-        try:
-            _write_sheet(book, export)
-        finally:
-            book.close()
-        target.seek(0)
-        while chunk := target.read(size):
-            yield chunk
+def write_xlsx(export: Export, target: BinaryIO) -> None:
+    """Write a workbook with types and widths."""
+    options = {"constant_memory": True, "strings_to_formulas": False,
+               "strings_to_urls": False, "default_date_format": "yyyy-mm-dd"}  # fmt: skip
+    book = xlsxwriter.Workbook(target, options)
+    try:
+        _write_sheet(book, export)
+    finally:
+        book.close()
 
 
 def _write_sheet(book: Any, export: Export) -> None:
@@ -281,8 +305,51 @@ def _write_cell(sheet: Any, row: int, column: int, value: Any, moment: Any) -> N
         sheet.write_string(row, column, str(value)[:32_767])
 
 
-WRITERS: dict[str, Callable[[Export], Iterator[Any]]] = {
-    "csv": csv_lines,
-    "xlsx": xlsx_chunks,
-    "json": json_chunks,
+def _write_texts(
+    texts: Callable[[Export], Iterator[str]],
+) -> Callable[[Export, BinaryIO], None]:
+    def write(export: Export, target: BinaryIO) -> None:
+        most = export.browsing.site.export_bytes
+        for text in texts(export):
+            target.write(text.encode())
+            if target.tell() > most:
+                raise TooLarge("size")
+
+    return write
+
+
+WRITERS: dict[str, Callable[[Export, BinaryIO], None]] = {
+    "csv": _write_texts(csv_lines),
+    "xlsx": write_xlsx,
+    "json": _write_texts(json_chunks),
 }
+
+
+class TooLarge(Exception):
+    """An export is beyond the limits of time or size."""
+
+
+class TooMany(Exception):
+    """So many exports are made in this process that another has to wait."""
+
+
+_at_once = BoundedSemaphore(AT_ONCE)
+
+
+def make_export(export: Export, kind: str) -> BinaryIO:
+    """Return an export as a file, which is gone when it is closed.
+
+    Raises TooMany while AT_ONCE others are made, TooLarge beyond the limits.
+    """
+    if not _at_once.acquire(blocking=False):
+        raise TooMany
+    try:
+        with ExitStack() as stack:  # closes the file unless all went well
+            target: Any = stack.enter_context(tempfile.TemporaryFile())
+            WRITERS[kind](export, target)
+            target.seek(0)
+            stack.pop_all()
+    finally:
+        _at_once.release()
+    made: BinaryIO = target
+    return made

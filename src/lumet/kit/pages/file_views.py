@@ -18,7 +18,7 @@ from ..accounts.activity import blueprint as activity
 from ..files import FileField, uploads
 from ..uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..uploads import Refused as NoPictureThere
-from .pictures import NoPicture, small_picture
+from .pictures import NoPicture, kept_picture
 from .site import record_address, site
 from .views import blueprint, key_of, pages_of
 
@@ -54,7 +54,7 @@ def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
     """A picture of a record, made small."""
     content, _name = _held(name, segment, column)
     try:
-        small, kind = small_picture(content)
+        small, kind = kept_picture(content, uploads().folder)
     except NoPicture:
         abort(404)
     answer = Response(small, content_type=kind)

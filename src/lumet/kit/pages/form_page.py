@@ -21,7 +21,7 @@ from .picking import Picker, Picks
 from .record import Record, record_plan
 from .rows import Rows, RowsEditor
 from .saving import SEEN, Outcome, Saver
-from .site import add_address, left_list, record_address, site
+from .site import add_address, left_list, lower_first, record_address, site
 from .views import key_of
 
 RETURN = "return-to"  # the form field that says where one came from
@@ -57,6 +57,13 @@ def typed_again(
     for key in set(form._fields) - set(saver.entered):
         del form._fields[key]
     return Outcome(form, seen=outcome.seen)
+
+
+def several_records(pages: TablePages) -> str:
+    """Return what is said where a change would be one of several records."""
+    nouns = lower_first(pages.plural)
+    return str(_("Several %(nouns)s have this key, so that no single one can be changed. "
+                 "Nothing was changed.", nouns=nouns))  # fmt: skip
 
 
 def seen_of(typed: Typed) -> dict[str, str]:

@@ -51,7 +51,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     wanted = Wanted(table=name, key=segment, with_rows=True)
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)
     address = record_address(name, segment)
-    labels = _labels(pages, within)
+    labels = open_labels(pages, within)
 
     def is_of_now(each: Entry) -> bool:
         is_own = (each.deed.table, each.deed.key) == (name, segment)
@@ -74,15 +74,15 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     )
 
 
-def _labels(pages: TablePages, within: Reach) -> set[str]:
+def open_labels(pages: TablePages, within: Reach) -> set[str]:
     """Return the labels of the fields that the user sees on every record, and that no
     other field shares: the log knows fields by their labels."""
-    open_ = {key for key in pages.fields if _is_open(pages, within, key)}
+    open_ = {key for key in pages.fields if is_open(pages, within, key)}
     others = {pages.label(key) for key in pages.fields if key not in open_}
     return {pages.label(key) for key in open_} - others
 
 
-def _is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool:
+def is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool:
     """Tell whether the user sees a field on every record; of a reference the log keeps
     the title, all of which has to be open as well."""
     name = pages.table.fullname
@@ -95,7 +95,7 @@ def _is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool
     if not within.may("view", target.table.fullname) or depth > DEPTH:
         return False
     return within.rows(target.table) is target.table and all(
-        _is_open(target, within, part, depth + 1) for part in target.parsed_title.keys
+        is_open(target, within, part, depth + 1) for part in target.parsed_title.keys
     )
 
 
@@ -130,10 +130,10 @@ class Told:
         joins = [r for r in self.pages.details if r.table == child.name and r.joins]
         ends = (*joins[0].columns, *joins[0].joined) if joins else ()
         parts = ends or child.parsed_title.keys
-        is_open = all(_is_open(child, self.within, key) for key in parts)
-        fields = _fields(entry, _labels(child, self.within))
+        is_titled = all(is_open(child, self.within, key) for key in parts)
+        fields = _fields(entry, open_labels(child, self.within))
         noun = str(joins[0].label if joins else child.singular)
-        title = entry.deed.title if is_open else ""
+        title = entry.deed.title if is_titled else ""
         return Change(entry, fields, noun=noun, title=title)
 
     def _sees_rows(self, child: TablePages) -> bool:

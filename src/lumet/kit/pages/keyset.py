@@ -126,10 +126,13 @@ def _tagged(value: Any) -> Any:
 def read_place(word: str, length: int) -> list[Any]:
     """Read what `write_place` wrote. Raises ValueError for anything else."""
     padded = word + "=" * (-len(word) % 4)
-    found = json.loads(base64.urlsafe_b64decode(padded.encode("ascii", "strict")))
-    if not isinstance(found, list) or len(found) != length:
-        raise ValueError("not a place in this order")
-    return [_untagged(value) for value in found]
+    try:
+        found = json.loads(base64.urlsafe_b64decode(padded.encode("ascii", "strict")))
+        if not isinstance(found, list) or len(found) != length:
+            raise ValueError("not a place in this order")
+        return [_untagged(value) for value in found]
+    except (RecursionError, ArithmeticError, TypeError) as error:
+        raise ValueError("not a place in this order") from error
 
 
 def _untagged(value: Any) -> Any:

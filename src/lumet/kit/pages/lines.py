@@ -56,7 +56,7 @@ class Line:
         if form:
             key = escape(self.key)
             box = (
-                f'<input type="checkbox" form="{form}" name="row" value="{key}"'
+                f'<input type="checkbox" form="{form}" name="chosen-row" value="{key}"'
                 f' aria-label="{said}">'
             )
         if address:

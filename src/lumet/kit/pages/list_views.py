@@ -5,14 +5,13 @@ from typing import Any
 from urllib.parse import parse_qsl
 
 from flask import (
-    Response,
     abort,
     current_app,
     flash,
     redirect,
     render_template,
     request,
-    stream_with_context,
+    send_file,
 )
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
@@ -26,7 +25,14 @@ from ..reach import Reach
 from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
-from .exporting import FORMATS, WRITERS, Export
+from .exporting import (
+    FORMATS,
+    RETRY_SECONDS,
+    Export,
+    TooLarge,
+    TooMany,
+    make_export,
+)
 from .form_page import PIECE
 from .lines import Page
 from .listing import MOST_COUNTED, Count, ListPlan
@@ -49,6 +55,9 @@ from .views import blueprint, pages_of
 __all__ = ["blueprint"]
 
 MOST_PRINTED = 1_000  # rows on paper
+# what is no field has a hyphen in its name, as no column's key has
+ACTION, SET_COLUMN, CHOSEN_ROW = "do-action", "set-column", "chosen-row"
+ALL_ROWS, IS_SURE, SEEN_OF_ROW = "all-rows", "is-sure", "seen-of-row"
 LIST_SECONDS = 8  # for a list that somebody arranged
 
 
@@ -256,30 +265,32 @@ def _page_links(
 def act_on_several(name: str) -> ResponseReturnValue:
     """Delete several records or set one of their fields: first what would come of it,
     then it is done."""
-    column = request.form.get("column", "") if request.form.get("act") == "set" else ""
+    sent = request.form
+    column = sent.get(SET_COLUMN, "") if sent.get(ACTION) == "set" else ""
     pages, within = pages_of(name, "edit" if column else "delete")
     browsing = Browsing(site(), pages, within, _asked(), _kept())
-    value = request.form.get(column, "")
+    value = sent.get(column, "")
     if column and column not in pages.seen_by(within, pages.entered_on(is_new=False)):
         abort(404)
     acting = Acting(browsing, current_app.config["SECRET_KEY"], column, value)
     back = browsing.address()
     with site().database.reading() as connection:
-        is_all = "all" in request.form
-        keys = chosen_keys(browsing, connection, request.form.getlist("row"), is_all)
+        rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
+        keys = chosen_keys(browsing, connection, rows, is_all)
         if not keys or len(keys) > MOST_ROWS:
             flash(_("Choose 1 to %(most)s records.", most=MOST_ROWS))
             return redirect(back)
-        is_sure, control = "sure" in request.form, None
-        if column and column not in request.form:
+        is_sure, control = IS_SURE in sent, None
+        if column and column not in sent:
             form = acting.saver.blank({})
             fill_lookups(site(), connection, pages, form, within, [column])
             control = form[column]
-        tally = Tally()
+        tally, seen = Tally(), dict(zip(rows, sent.getlist(SEEN_OF_ROW), strict=False))
         if control is None and not is_sure:
             tally = acting.preview(connection, keys)
+            seen = acting.seen(connection, keys)
     if is_sure and control is None:
-        tally = acting.carry_out(keys)
+        tally = acting.carry_out(keys, seen)
     nouns = lower_first(pages.plural)
     question = _("Delete several %(nouns)s", nouns=nouns)
     if column:
@@ -287,7 +298,7 @@ def act_on_several(name: str) -> ResponseReturnValue:
         question = _("Set %(label)s of several %(nouns)s", label=label, nouns=nouns)
     return render_template(
         "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
-        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2],
+        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
     )  # fmt: skip
 
 
@@ -306,7 +317,7 @@ def choose_columns(name: str) -> ResponseReturnValue:
 
 def _asked() -> MultiDict[str, str]:
     """Return what the address asked for from which a form of a list was sent."""
-    query = request.form.get("asked", "")[:LONGEST_QUERY]
+    query = request.form.get("list-query", "")[:LONGEST_QUERY]
     return MultiDict(parse_qsl(query))
 
 
@@ -350,11 +361,24 @@ def export(name: str, kind: str) -> ResponseReturnValue:
         browsing.look(connection)
         words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
     made = Export(browsing, with_keys=request.args.get("keys") == "1")
+    try:
+        file = make_export(made, kind)
+    except TooMany:
+        return _busy_exporting()
+    except TooLarge:
+        abort(413, description=_("This is too much for one export. Filter it further."))
     note("export", f"{kind.upper()} {words}".strip(), table=name)
-    lines = stream_with_context(WRITERS[kind](made))
-    answer = Response(lines, content_type=FORMATS[kind])
-    answer.headers["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    answer = send_file(
+        file, FORMATS[kind], as_attachment=True, download_name=f"{name}.{kind}"
+    )
+    answer.headers["Cache-Control"] = "no-store"
     return answer
+
+
+def _busy_exporting() -> ResponseReturnValue:
+    """Answer one export too many with a page that tries again by itself."""
+    page = render_template("busy.html", seconds=RETRY_SECONDS)
+    return page, 503, {"Retry-After": str(RETRY_SECONDS)}
 
 
 @blueprint.get("/t/<name>/print")

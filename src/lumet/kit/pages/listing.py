@@ -1,6 +1,6 @@
 """The list of a table: a page at a time, by key, however large the table is."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any
@@ -8,14 +8,17 @@ from typing import Any
 from sqlalchemy import (
     ColumnElement,
     Connection,
+    Integer,
     Row,
     Select,
     bindparam,
     func,
     literal,
     not_,
+    or_,
     select,
 )
+from sqlalchemy.sql import operators
 
 from ..fields import (
     JsonField,
@@ -37,11 +40,12 @@ from .keyset import (
     write_place,
 )
 from .lines import Line, Page
-from .model import Order, Reference, TablePages
+from .model import Order, Reference, Registry, TablePages
 from .searching import has_words, matchers
 from .selection import Cell, Selection
 from .sifting import Shape, conditions
 from .site import Plan, Site, record_home
+from .title_search import Modes, is_titled
 from .trees import tree_of
 
 PAGE_ROWS = 25
@@ -51,7 +55,7 @@ NOTHING: Mapping[str, Any] = MappingProxyType({})
 Through = tuple[()] | tuple[Reference, Reference]
 TOP, BRANCH = "top", "branch"  # parts of a tree
 WITH, ONLY = "with", "only"  # records marked as deleted
-TITLE = "title"  # the word that stands for the title in an address
+TITLE = "record-title"  # of an address; a column's key has no hyphen
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +72,8 @@ class Asked:
     among: bool = False
     deleted: str = ""
     part: str = ""
+    titled: Modes = ()
+    is_folded: bool = False
 
 
 ALL_ROWS = Asked()
@@ -122,6 +128,18 @@ def _later(row: Row[Any]) -> Cell:
     return Cell("")
 
 
+@dataclass(frozen=True, slots=True)
+class _Readers:
+    """What reads the rows of a list: their keys in addresses, those as they are stored,
+    titles, cells, and the places of the order's terms."""
+
+    key: Callable[[Row[Any]], str] | None
+    keys: Callable[[Row[Any]], tuple[Any, ...]] | None
+    title: Callable[[Row[Any]], str]
+    cells: list[Callable[[Row[Any]], Cell]]
+    raw: list[int]
+
+
 class ListPlan(Plan):
     """The statements and readers of one list in one order, built once.
 
@@ -145,56 +163,83 @@ class ListPlan(Plan):
     ) -> None:
         self.reach = reach
         self.pages = pages
+        self._site, self._order, self._by = site, order, by
+        self._kind = site.database.engine.dialect.name
         self.selection = Selection(site.registry, pages, reach, site.language)
         shown = pages.seen_by(reach, asked.columns or pages.shown)
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
-        has_address = bool(pages.key) and not inline
-        self._key = self.selection.key_reader() if has_address else None
-        self._keys = self.selection.keys_reader() if has_address else None
-        self._title = self.selection.title_reader(without=by)
+        self._has_address = bool(pages.key) and not inline
+        self._has_cells = not inline
+        self._where = self._conditions(site, by, asked, through)
+        self.terms = self._make_terms(self.selection)
+        # where neither reads another table, rows are limited before they are joined
+        is_own = self.selection.source is self.selection.base
         self._late: LatePlan | None = None
         late = [key for key in self.shown if key in pages.computed and pages.key]
         if late and not inline:
             self._late = LatePlan(site, pages, reach, late)
-        self._cells = [
-            _later
-            if self._late is not None and key in late
-            else self.selection.cell_reader(key, record_home)
-            for key in (() if inline else self.shown)
-        ]
+        self._readers = self._arrange(self.selection)
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
         self.starts = [
             '<td class="num">' if numeric else "<td>" for *_, numeric in self.labels
         ]
-        self._where: list[ColumnElement[bool]] = [
-            self.selection.base.c[key] == bindparam(f"p{place}")
-            for place, key in enumerate(by)
+        self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
+        joins = self.selection.source is not self.selection.base
+        used = self.selection.used_columns() if is_own and joins else set()
+        self._limited = () if any(map(pages.is_binary, used)) else tuple(sorted(used))
+        # titles that are searched stand in joined tables; else those cost for nothing
+        is_searched = bool(asked.words or asked.titled)
+        self._counted = self.selection.source if is_searched else self.selection.base
+
+    def _arrange(self, selection: Selection) -> "_Readers":
+        """Add what the list reads to a selection; return the readers, whose places are
+        the same in every selection that is arranged so."""
+        by, late = self._by, self._late
+        key = selection.key_reader() if self._has_address else None
+        keys = selection.keys_reader() if self._has_address else None
+        title = selection.title_reader(without=by)
+        cells = [
+            _later
+            if late is not None and each in self.pages.computed
+            else selection.cell_reader(each, record_home)
+            for each in (self.shown if self._has_cells else ())
         ]
-        base = self.selection.base
+        terms = self._make_terms(selection)
+        raw = [selection.place_raw(term.expression) for term in terms]
+        return _Readers(key, keys, title, cells, raw)
+
+    def _conditions(
+        self, site: Site, by: Sequence[str], asked: Asked, through: Through
+    ) -> list[ColumnElement[bool]]:
+        """Return the conditions of the list's rows."""
+        pages, reach, base = self.pages, self.reach, self.selection.base
+        found: list[ColumnElement[bool]] = [
+            base.c[key] == bindparam(f"p{place}") for place, key in enumerate(by)
+        ]
         if pages.soft_delete and asked.deleted != WITH:
             alive = pages.is_alive(base)
-            self._where.append(not_(alive) if asked.deleted == ONLY else alive)
+            found.append(not_(alive) if asked.deleted == ONLY else alive)
         tree = tree_of(pages, reach) if asked.part else None
         if tree is not None:
             is_top = asked.part == TOP
-            self._where.append(
-                tree.is_top(base, reach) if is_top else tree.is_under(base)
-            )
+            found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
         if through:
-            self._where.append(self._is_joined(site, *through))
-        postgresql = site.database.engine.dialect.name == "postgresql"
-        self._where += conditions(self.selection, asked.shape, postgresql)
+            found.append(self._is_joined(site, *through))
+        found += conditions(self.selection, asked.shape, self._kind)
         if asked.among:
-            self._where.append(among_keys(self.selection.base, pages.key, "among"))
-        elif asked.words:
-            likes = matchers(self._searched(), postgresql)
-            self._where.append(has_words(likes, asked.words))
-        self.terms = self._make_terms(site, pages, order, by)
-        self._raw = [self.selection.place_raw(term.expression) for term in self.terms]
-        self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
-        # titles that are searched stand in joined tables; else those cost for nothing
-        self._counted = self.selection.source if asked.words else self.selection.base
+            found.append(among_keys(base, pages.key, "among"))
+            return found
+        searched = []
+        if asked.words:
+            likes = matchers(self._searched(), self._kind, asked.is_folded)
+            searched.append(has_words(likes, asked.words))
+        if asked.titled:
+            columns = self.selection.title_columns()
+            searched.append(
+                is_titled(columns, asked.titled, self._kind, asked.is_folded)
+            )
+        return [*found, or_(*searched)] if searched else found
 
     def _is_joined(
         self, site: Site, near: Reference, far: Reference
@@ -227,15 +272,21 @@ class ListPlan(Plan):
         order = [Order(key) for key in seen]
         return [term for term, _, _ in self.selection.order_terms(order)]
 
-    def _make_terms(
-        self, site: Site, pages: TablePages, order: Sequence[Order], by: Sequence[str]
-    ) -> tuple[Term, ...]:
-        wanted = [item for item in order if item.column not in by]
-        named = {item.column for item in wanted}
+    def _make_terms(self, selection: Selection) -> tuple[Term, ...]:
+        """Return the terms of the order, which end in the key as it is stored: the title
+        of what a key refers to may be that of others too."""
+        wanted = [item for item in self._order if item.column not in self._by]
         down = wanted[-1].down if wanted else False
-        wanted += [Order(key, down) for key in pages.key if key not in named]
-        nulls_are_largest = site.database.engine.dialect.name == "postgresql"
-        return make_terms(self.selection.order_terms(wanted), nulls_are_largest)
+        terms = selection.order_terms(wanted)
+        known = [expression for expression, _down, _nullable in terms]
+        for key in self.pages.key:
+            column = selection.base.c[key]
+            if all(each is not column for each in known):
+                # SQLite lets a key be NULL, but for one that it numbers
+                may_be = self._kind == "sqlite"
+                may_be &= not isinstance(self.pages.column(key).type, Integer)
+                terms.append((column, down, may_be))
+        return make_terms(terms, self._kind == "postgresql")
 
     def read(
         self,
@@ -284,7 +335,7 @@ class ListPlan(Plan):
     ) -> tuple[str, str]:
         """Return the keys, as addresses have them, of the records before and behind the
         one with this key; "" for none, and where the list does not show it."""
-        if self._key is None:
+        if self._readers.key is None:
             return "", ""
         if ("here",) not in self._statements:
             base = self.selection.base
@@ -301,27 +352,8 @@ class ListPlan(Plan):
             self._rows(connection, place, backward, 1, (), bound)
             for backward in (True, False)
         ]
-        earlier, later = (self._key(rows[0]) if rows else "" for rows in found)
+        earlier, later = (self._readers.key(rows[0]) if rows else "" for rows in found)
         return earlier, later
-
-    def chunks(
-        self, connection: Connection, bound: Mapping[str, Any], size: int = 2_000
-    ) -> Iterator[list[Row[Any]]]:
-        """Yield all rows, some at a time: by key, or, where rows have none, by their
-        number."""
-        place: list[Any] = []
-        skipped = 0
-        while True:
-            if self.pages.key:
-                rows = self._rows(connection, place, False, size, (), bound)
-            else:
-                rows = self._rows_at(connection, skipped, size, bound)
-            if rows:
-                yield rows
-            if len(rows) < size:
-                return
-            place = read_place(self._place(rows[-1]), len(self.terms))
-            skipped += size
 
     def _rows_at(
         self,
@@ -330,10 +362,46 @@ class ListPlan(Plan):
         wanted: int,
         bound: Mapping[str, Any],
     ) -> list[Row[Any]]:
+        key = ("at",)
+        if key not in self._statements:
+            order = [term.ordered() for term in self.terms]
+            self._statements[key] = [self._limit((), order, "skipped")]
+        values = {**bound, "wanted": wanted, "skipped": skipped}
+        (statement,) = self._statements[key]
+        return list(self.reach.run(connection, statement, values).all())
+
+    def all_rows(self) -> Select[Any]:
+        """Return the statement of all rows, in their order."""
         order = [term.ordered() for term in self.terms]
-        statement = self.selection.statement().where(*self._where).order_by(*order)
-        statement = statement.limit(wanted).offset(skipped)
-        return list(self.reach.run(connection, statement, bound).all())
+        return self.selection.statement().where(*self._where).order_by(*order)
+
+    def _limit(
+        self,
+        where: Sequence[ColumnElement[bool]],
+        order: Sequence[ColumnElement[Any]],
+        offset: str = "",
+    ) -> Select[Any]:
+        """Return the statement of `wanted` rows. They are limited before other tables
+        are joined to them, where neither the order nor a condition reads those: without
+        statistics a server joins all rows for the sake of a few."""
+        if not self._limited:
+            statement = self.selection.statement().where(*self._where, *where)
+            return _limited(statement.order_by(*order), offset)
+        base = self.selection.base
+        inner = select(*[base.c[key] for key in self._limited]).select_from(base)
+        inner = inner.where(*self._where, *where).order_by(*order)
+        rows = _limited(inner, offset).subquery(self.pages.table.name)
+        selection = Selection(
+            self._site.registry, self.pages, self.reach, self._site.language, base=rows
+        )
+        self._arrange(selection)
+        downward = [each.modifier is operators.desc_op for each in order]
+        terms = self._make_terms(selection)[len(self.terms) - len(order) :]
+        again = [
+            term.expression.desc() if down else term.expression.asc()
+            for term, down in zip(terms, downward, strict=True)
+        ]
+        return selection.statement().order_by(*again)
 
     def read_at(
         self,
@@ -355,13 +423,11 @@ class ListPlan(Plan):
         key = (backward, is_null)
         if key not in self._statements:
             terms = [term.flipped() for term in self.terms] if backward else self.terms
-            base = self.selection.statement().where(*self._where)
-            limited = base.limit(bindparam("wanted"))
             if place:
                 found = branches(terms, is_null)
-                made = [limited.where(*b.where).order_by(*b.order) for b in found]
+                made = [self._limit(branch.where, branch.order) for branch in found]
             else:
-                made = [limited.order_by(*[term.ordered() for term in terms])]
+                made = [self._limit((), [term.ordered() for term in terms])]
             self._statements[key] = made
         return self._statements[key]
 
@@ -373,8 +439,8 @@ class ListPlan(Plan):
         later: bool,
     ) -> Page:
         lines = [self._line(row) for row in rows]
-        if self._late is not None and self._keys is not None:
-            keys = [self._keys(row) for row in rows]
+        if self._late is not None and self._readers.keys is not None:
+            keys = [self._readers.keys(row) for row in rows]
             cells = self._late.within(self.reach).cells(connection, keys)
             for line, key in zip(lines, keys, strict=True):
                 for name, cell in cells.get(key, {}).items():
@@ -386,21 +452,23 @@ class ListPlan(Plan):
         )
 
     def _place(self, row: Row[Any]) -> str:
-        return write_place([row[place] for place in self._raw])
+        return write_place([row[place] for place in self._readers.raw])
 
     def _line(self, row: Row[Any]) -> Line:
-        key = self._key(row) if self._key is not None else ""
-        title = Cell(self._title(row) or "–", self._home + key if key else "")
-        return Line(key, title, [read(row) for read in self._cells], self.starts)
+        key = self._readers.key(row) if self._readers.key is not None else ""
+        title = Cell(self._readers.title(row) or "–", self._home + key if key else "")
+        return Line(
+            key, title, [read(row) for read in self._readers.cells], self.starts
+        )
 
     @property
     def title(self) -> Callable[[Row[Any]], str]:
         """The reader of a row's title."""
-        return self._title
+        return self._readers.title
 
     def cell(self, key: str) -> Callable[[Row[Any]], Cell]:
         """Return the reader of a shown column's cell."""
-        return self._cells[self.shown.index(key)]
+        return self._readers.cells[self.shown.index(key)]
 
     def over_all(self, columns: Sequence[ColumnElement[Any]]) -> Select[Any]:
         """Select something over all rows that fit, instead of the rows."""
@@ -428,6 +496,11 @@ class ListPlan(Plan):
         if is_exact:
             return Count(found, False)
         return Count(min(found, MOST_COUNTED), found > MOST_COUNTED)
+
+
+def _limited(statement: Select[Any], offset: str) -> Select[Any]:
+    statement = statement.limit(bindparam("wanted"))
+    return statement.offset(bindparam(offset)) if offset else statement
 
 
 def labels_of(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
@@ -462,8 +535,13 @@ def list_plan(
     return plan.within(reach)
 
 
-def is_sortable(pages: TablePages, key: str) -> bool:
-    """Tell whether a list can be sorted by a column: not by long texts or bytes."""
+def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -> bool:
+    """Tell whether a list can be sorted by a column: not by long texts or bytes, nor by
+    references to what may not be seen."""
+    if key in pages.lookups:
+        target = registry[pages.lookups[key].target].table.fullname
+        if not reach.may("view", target):
+            return False
     unsorted = (
         LongTextField | JsonField | OtherField | SecretField | SeveralField | FileField
     )
@@ -491,7 +569,9 @@ class Sorting:
         return ",".join([f"{'-' if turned else ''}{key}", *kept[: MOST_SORTED - 1]])
 
 
-def read_sort(pages: TablePages, words: str) -> Sorting:
+def read_sort(
+    registry: Registry, pages: TablePages, reach: Reach, words: str
+) -> Sorting:
     """Return the order that the words in an address ask for. A word that names no
     column is left out; none mean the first order."""
     order: list[Order] = []
@@ -499,7 +579,7 @@ def read_sort(pages: TablePages, words: str) -> Sorting:
     for word in words.split(",")[:MOST_SORTED]:
         down, key = word.startswith("-"), word.removeprefix("-")
         parts = pages.parsed_title.keys if key == TITLE else (key,)
-        if key == TITLE or is_sortable(pages, key):
+        if key == TITLE or is_sortable(registry, pages, reach, key):
             fresh = [part for part in parts if all(part != o.column for o in order)]
             order += [Order(part, down) for part in fresh]
             known.append(word)

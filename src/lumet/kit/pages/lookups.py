@@ -4,7 +4,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, bindparam, not_, or_
+from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
 from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
@@ -14,19 +14,16 @@ from ..refusals import meaning
 from .keyset import among_keys, bound_keys
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
-    MOST_WORDS,
-    SPELLINGS,
     beginning_values,
     begins_with,
     escape_like,
     has_words,
     matchers,
     spellings,
-    word_values,
-    words_of,
 )
 from .selection import Reader, Selection
 from .site import Plan, Site
+from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
@@ -94,33 +91,13 @@ class LookupPlan(Plan):
             matches = selection.base.c[key] == bindparam(f"given_{key}")
             statement = statement.where(matches)
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
-        postgresql = site.database.engine.dialect.name == "postgresql"
-        likes = matchers(terms, postgresql)
-        begins = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
         self._kind = site.database.engine.dialect.name
+        self._pages, self._selection = pages, selection
+        self._all, self._terms = statement, terms
+        self._finding: dict[tuple[Any, ...], list[Any]] = {}
         served = [key for key in pages.parsed_title.keys[:1] if key in pages.begins]
+        self._served = [selection.base.c[key] for key in served]
         self.is_served = bool(served)
-        own = [
-            [begins_with(selection.base.c[key], self._kind, count) for key in served]
-            for count in range(1, SPELLINGS + 1)
-        ]
-        self._begins = [
-            statement.where(*(each or [begins]))
-            .order_by(*terms)
-            .limit(bindparam("wanted"))
-            for each in own
-        ]
-        # on many rows an order would want all of them before the first is known
-        rest = () if pages.many else terms
-        self._holds = [
-            # what an index finds is what is spelled so, and not all that begins so
-            statement.where(
-                has_words(likes, count), *([] if served else [not_(begins)])
-            )
-            .order_by(*rest)
-            .limit(bindparam("wanted"))
-            for count in range(1, MOST_WORDS + 1)
-        ]
         if isinstance(referred, str):
             column = selection.base.c[referred]
             self._one = statement.where(column == bindparam("value"))
@@ -144,22 +121,23 @@ class LookupPlan(Plan):
         """Return FOUND_AT_ONCE of the records whose title holds every word, behind the
         first `skip`: at first those that begin with the search, then the others, as far
         as SEARCH_SECONDS last."""
-        words = words_of(search)
+        asked = read_search(self._site, self._pages, self.reach, search)
         wanted = min(skip, MOST_FOUND) + FOUND_AT_ONCE + 1
         bound = {"wanted": wanted, **_bound(given)}
         database = self._site.database
-        if not words:
+        if not asked.is_meant:
             if self.is_long:
                 return Found([], more=True)
             with database.reading() as connection:
                 return _cut_out(self._read(connection, self._first, bound), skip)
-        bound |= {"begin": escape_like(search) + "%", **word_values(words)}
-        spelled = spellings(search)
+        bound |= {"begin": escape_like(asked.text) + "%", **asked.bound}
+        spelled = spellings(asked.text)
         bound |= beginning_values(spelled, self._kind)
         found: list[Option] = []
-        begins, holds = self._begins[len(spelled) - 1], self._holds[len(words) - 1]
+        *first, holds = self._statements(asked, len(spelled))
         usual = None if self.is_served else SEARCH_SECONDS
-        for statement, seconds in ((begins, usual), (holds, SEARCH_SECONDS)):
+        timed = [(each, usual) for each in first]
+        for statement, seconds in (*timed, (holds, SEARCH_SECONDS)):
             try:
                 with database.reading(seconds) as connection:
                     known = {option.value for option in found}
@@ -172,6 +150,33 @@ class LookupPlan(Plan):
             if len(found) >= wanted:
                 break
         return _cut_out(found, skip)
+
+    def _statements(self, search: Search, spelled: int) -> list[Any]:
+        """Return the statements that find what a search means: what it is the whole
+        title of, what begins so, and what holds its words; built when first wanted."""
+        key = (len(search.words), search.modes, search.is_folded, spelled)
+        if key not in self._finding:
+            self._finding[key] = self._build(search, spelled)
+        return self._finding[key]
+
+    def _build(self, search: Search, spelled: int) -> list[Any]:
+        likes = matchers(self._terms, self._kind, search.is_folded)
+        begins: Any = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
+        found = []
+        if search.modes:
+            held = self._selection.title_columns()
+            is_one = is_titled(held, search.modes, self._kind, search.is_folded)
+            found.append(self._all.where(is_one))
+        if self._served:
+            begins = or_(*[begins_with(c, self._kind, spelled) for c in self._served])
+        found.append(self._all.where(begins).order_by(*self._terms))
+        # what an index finds is what is spelled so, and not all that begins so
+        others = [] if self._served else [not_(begins)]
+        words = has_words(likes, len(search.words)) if search.words else false()
+        holds = self._all.where(words, *others)
+        # on many rows an order would want all of them before the first is known
+        found.append(holds if self._pages.many else holds.order_by(*self._terms))
+        return [each.limit(bindparam("wanted")) for each in found]
 
     def one(
         self, connection: Connection, value: Any, given: Mapping[str, Any] = NOTHING
@@ -364,14 +369,19 @@ def fill_lookups(
         field.more = len(options) > SHORT_LIST or lookup.plan.is_long
         options = options[:SHORT_LIST]
         if present and all(option.value != present for option in options):
-            options.insert(0, _present(connection, lookup, field, present))
+            found = _present(connection, lookup, field, present)
+            if found is None and field.is_offered:
+                field.raw_data = None  # a default that refers to nothing
+            else:
+                options.insert(0, found or Option(present, present))
         field.options = options
 
 
 def _present(
     connection: Connection, lookup: Lookup, field: LookupField, present: str
-) -> Option:
-    """Return the option of a value that is not among those to choose."""
+) -> Option | None:
+    """Return the option of a value that is not among those to choose, None for one that
+    refers to nothing."""
     found = None
     try:
         value = field.value_type(present)
@@ -382,4 +392,4 @@ def _present(
     if found is None and lookup.reach.rows(target) is not target:
         field.is_kept = True
         return Option(KEPT, str(_("not visible")))
-    return found or Option(present, present)
+    return found

@@ -18,7 +18,7 @@ from werkzeug.datastructures import MultiDict
 from ..accounts.log import Deed, Owners, Recording
 from ..addresses import encode_key
 from ..reach import LeavesReach, OutOfReach, Reach
-from ..refusals import is_passing, meaning
+from ..refusals import is_passing, meaning, not_allowed
 from .lookups import Found, LookupPlan, Option, lookup_plan
 from .model import Reference, Related, TablePages
 from .rows import RowsRefused, Typed
@@ -242,10 +242,7 @@ class Picker:
         except DBAPIError as error:
             if is_passing(error) or meaning(error).kind in ("busy", "lost"):
                 raise
-            told = meaning(error)
-            self.refused.append(
-                _("The database does not allow this: %(rule)s.", rule=told.rule)
-            )
+            self.refused.append(not_allowed(meaning(error)))
             raise RowsRefused from error
         except (LeavesReach, OutOfReach):
             self.refused.append(str(_("Your roles do not allow this.")))

@@ -1,14 +1,56 @@
-"""Pictures that the database holds, made small: whatever they say they are."""
+"""Pictures that the database holds, made small: whatever they say they are. One at a
+time is drawn in a process, and kept, so that a list of many costs no more than one."""
 
+import hashlib
 import io
+import os
+import tempfile
+from pathlib import Path
+from threading import Lock
+
+from ..uploads import MOST_PIXELS
 
 SIDE = 320  # pixels, of the longer side
-MOST_PIXELS = 50_000_000
+KEPT = "thumbnails"  # the folder, among the uploads, of what was drawn
+MOST_KEPT = 5_000
+_KINDS = {"png": "image/png", "jpg": "image/jpeg"}
+_drawing = Lock()
 FORMATS = ("PNG", "JPEG", "GIF", "WEBP", "BMP", "TIFF")
 
 
 class NoPicture(Exception):
     """Some bytes are no picture that can be shown."""
+
+
+def kept_picture(raw: bytes, uploads: Path) -> tuple[bytes, str]:
+    """Return a small copy of a picture and its media type, drawn once and kept among the
+    `uploads`. Raises NoPicture."""
+    name = hashlib.sha256(raw).hexdigest()
+    folder = uploads / KEPT
+    for ending, kind in _KINDS.items():
+        try:
+            return (folder / f"{name}.{ending}").read_bytes(), kind
+        except OSError:
+            continue
+    with _drawing:
+        small, kind = small_picture(raw)
+        _keep(folder, f"{name}.{'png' if kind == _KINDS['png'] else 'jpg'}", small)
+    return small, kind
+
+
+def _keep(folder: Path, name: str, content: bytes) -> None:
+    """Keep what was drawn; where that cannot be, it is drawn again."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        there = list(folder.iterdir())
+        if len(there) >= MOST_KEPT:
+            for each in sorted(there, key=os.path.getmtime)[: MOST_KEPT // 10]:
+                each.unlink(missing_ok=True)
+        with tempfile.NamedTemporaryFile(dir=folder, delete=False) as made:
+            made.write(content)
+        Path(made.name).replace(folder / name)
+    except OSError:
+        return
 
 
 def small_picture(raw: bytes) -> tuple[bytes, str]:
@@ -18,6 +60,7 @@ def small_picture(raw: bytes) -> tuple[bytes, str]:
 
     try:
         with Image.open(io.BytesIO(raw), formats=FORMATS) as found:
+            found.draft("RGB", (2 * SIDE, 2 * SIDE))  # a JPEG is read small
             if found.width * found.height > MOST_PIXELS:
                 raise NoPicture
             upright = ImageOps.exif_transpose(found) or found

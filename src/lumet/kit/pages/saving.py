@@ -1,7 +1,7 @@
 """Saving a form: no update is lost, and every refusal comes back at its field."""
 
 import hmac
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -11,24 +11,27 @@ from flask_babel import gettext as _
 from sqlalchemy import (
     Column,
     Connection,
+    Integer,
     bindparam,
     func,
     literal,
     not_,
     select,
     text,
+    type_coerce,
 )
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import Changes
 from ..addresses import encode_key
 from ..columns import spelled_value
-from ..fields import SecretField, ValueField, YesNoField
+from ..fields import LookupField, SecretField, ValueField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
-from ..refusals import meaning
+from ..refusals import meaning, not_allowed
 from ..times import DateField, MomentField
 from .checking import Checks, unique_sets
 from .lookups import lookup_plan
@@ -112,17 +115,37 @@ class Saver:
         self.entered = list(self._added)
         form = self.pages.filled({})
         for key in self.entered:
-            field_ = self.pages.fields[key]
             text = given.get(key)
-            column = self.pages.column(key)
-            default = _literal_default(column.server_default)
-            if text is None and default is not None:
-                value = spelled_value(column, default)
-                known = value is not None
-                text = field_.to_text(value) if known else field_.from_default(default)
+            if text is None:
+                text = self._offered(key)
+                field_ = form._fields[key]
+                if isinstance(field_, LookupField):
+                    field_.is_offered = text is not None
             if text is not None:
                 form._fields[key].raw_data = [text]
         return form
+
+    def _offered(self, key: str) -> str | None:
+        """Return the default of a column as its control shows it; None for none, and for
+        one that its own field would refuse: that the database fills in by itself."""
+        column, field_ = self.pages.column(key), self.pages.fields[key]
+        default = _literal_default(column.server_default)
+        if default is None:
+            return None
+        value = spelled_value(column, default)
+        known = value is not None
+        text = field_.to_text(value) if known else field_.from_default(default)
+        try:
+            if text:
+                field_.parse(field_.clean(text))
+        except (ValueError, ArithmeticError):
+            return None
+        return text
+
+    def _is_cleared(self, key: str, typed: MultiDict[str, str]) -> bool:
+        """Tell whether the default of a column was offered and taken out of the form."""
+        is_there = key in typed and bool(self.pages.column(key).nullable)
+        return is_there and self._offered(key) is not None
 
     def like(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, str]:
         """Return what a copy of the record with this key begins with, as texts by
@@ -176,7 +199,9 @@ class Saver:
         written = {
             key: value
             for key, value in values.items()
-            if value is not None or self.pages.column(key).server_default is None
+            if value is not None
+            or self.pages.column(key).server_default is None
+            or self._is_cleared(key, typed)
         }
         self.pages.before_save(connection, written, is_new=True)
         outcome = Outcome(form, written=frozenset(written))
@@ -189,8 +214,19 @@ class Saver:
             return outcome
         made = self._insert(connection, written)
         self._check_held(connection, dict(zip(self.pages.key, made, strict=True)))
-        outcome.key = encode_key(made)
+        outcome.key = self._address_key(connection, made)
         return outcome
+
+    def _address_key(self, connection: Connection, key: Sequence[Any]) -> str:
+        """Return the key of a record as addresses have it: as the database spells what
+        was written."""
+        columns = [self.pages.column(name) for name in self.pages.key]
+        if all(isinstance(column.type, Integer) for column in columns):
+            return encode_key(key)
+        spelled = select(*[type_coerce(column, NullType()) for column in columns])
+        held = dict(zip(self.pages.key, key, strict=True))
+        row = UNBOUNDED.run(connection, spelled.where(self.pages.is_key(held))).first()
+        return encode_key(key if row is None else tuple(row))
 
     def add_all(self, connection: Connection, later: Later) -> None:
         """Write the new records that waited, those of the same columns at once, and give
@@ -203,7 +239,7 @@ class Saver:
             rows = [values for _outcome, values in each]
             made = self.reach.insert_all(connection, self.pages.table, rows, stamps)
             for (outcome, _values), key in zip(each, made, strict=True):
-                outcome.key = encode_key(key)
+                outcome.key = self._address_key(connection, key)
 
     def _uuids(self, written: Mapping[str, Any]) -> dict[str, Any]:
         """Return new UUIDs for the columns that get one where nothing was entered."""
@@ -354,9 +390,11 @@ class Saver:
             outcome.replaced = {
                 name: values[name] for name in changed if name in values
             }
-        outcome.key = encode_key(
-            [changed.get(name, key[name]) for name in self.pages.key]
-        )
+        now_key = [changed.get(name, key[name]) for name in self.pages.key]
+        if set(changed) & set(self.pages.key) and later is None:
+            outcome.key = self._address_key(connection, now_key)
+        else:
+            outcome.key = encode_key(now_key)
         return outcome
 
     def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
@@ -516,7 +554,7 @@ class Saver:
         """Tell whether what was typed in a field is what its user saw there."""
         shown = self.pages.fields[name]
         text = shown.clean(shown.gather(typed.getlist(name)))
-        return _is_same(typed.get(SEEN + name, ""), self._digest(key, name, text))
+        return is_same(typed.get(SEEN + name, ""), self._digest(key, name, text))
 
     def digests(
         self,
@@ -555,9 +593,9 @@ class Saver:
             mine[name] = text = field_.clean(field_.gather(typed.getlist(name)))
             seen = typed.get(SEEN + name, "")
             trace = field_.trace(values[name])
-            if text == now or _is_same(seen, self._digest(key, name, trace)):
+            if text == now or is_same(seen, self._digest(key, name, trace)):
                 continue
-            if _is_same(seen, self._digest(key, name, text)):
+            if is_same(seen, self._digest(key, name, text)):
                 mine[name] = now  # not touched by this user, changed by another
             else:
                 conflicts[name] = self._shown(field_, values[name])
@@ -588,12 +626,11 @@ class Saver:
                   "to this by what was changed.")
             )  # fmt: skip
         else:
-            outcome.refused.append(
-                _("The database does not allow this: %(rule)s.", rule=told.rule)
-            )
+            outcome.refused.append(not_allowed(told))
 
 
-def _is_same(sent: str, digest: str) -> bool:
+def is_same(sent: str, digest: str) -> bool:
+    """Tell whether a digest that came with a form is this one."""
     return hmac.compare_digest(sent.encode("utf-8", "replace"), digest.encode())
 
 

@@ -1,6 +1,6 @@
 """Searching: words in any of several columns, upper and lower case alike."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
 from sqlalchemy import (
@@ -9,33 +9,63 @@ from sqlalchemy import (
     and_,
     bindparam,
     cast,
+    func,
     or_,
     type_coerce,
 )
 from sqlalchemy.types import NullType
 
+from ..columns import TextBytes
+
 MOST_WORDS = 4
+LONGEST_SEARCH = 300  # characters; a title that is pasted whole fits in
+Matcher = Callable[..., ColumnElement[bool]]
 
 
-def words_of(search: str) -> list[str]:
-    """Return the words that are looked for."""
-    return search.split()[:MOST_WORDS]
+def words_of(search: str, fixed: Collection[str] = ()) -> list[str]:
+    """Return the words that are looked for: not the separators of a title, nor its
+    `fixed` words, in lower case, which no record holds."""
+    found = [
+        word
+        for word in search.split()
+        if any(map(str.isalnum, word)) and word.lower() not in fixed
+    ]
+    return found[:MOST_WORDS]
+
+
+def is_beyond_ascii(search: str) -> bool:
+    """Tell whether SQLite's own LIKE would tell upper from lower case in it."""
+    return not search.isascii()
 
 
 def matchers(
-    terms: Sequence[ColumnElement[Any]], postgresql: bool
-) -> list[Callable[..., ColumnElement[bool]]]:
-    """Return for each term the comparison that does not tell upper from lower case; only
-    PostgreSQL has an operator of its own for it."""
-    texts = [
-        term if isinstance(term.type, String) else cast(term, String) for term in terms
-    ]
-    return [text.ilike if postgresql else text.like for text in texts]
+    terms: Sequence[ColumnElement[Any]], kind: str, is_folded: bool = False
+) -> list[Matcher]:
+    """Return for each term the comparison that does not tell upper from lower case on a
+    server of this kind, whatever the collation of the column; `is_folded`: for a text
+    beyond ASCII."""
+    return [_matcher(term, kind, is_folded) for term in terms]
 
 
-def has_words(
-    likes: Sequence[Callable[..., ColumnElement[bool]]], count: int
-) -> ColumnElement[bool]:
+def _matcher(term: ColumnElement[Any], kind: str, is_folded: bool) -> Matcher:
+    text: ColumnElement[Any] = term
+    if isinstance(term.type, TextBytes) and kind == "postgresql":
+        text = func.convert_from(term, "UTF8", type_=String())
+    elif not isinstance(term.type, String):
+        text = cast(type_coerce(term, NullType()), String)
+    if kind == "postgresql":
+        return text.ilike
+    if kind == "sqlite" and not is_folded:
+        return text.like
+    fold = func.casefold if kind == "sqlite" else func.lower
+
+    def like(word: Any, escape: str | None = None) -> ColumnElement[bool]:
+        return fold(text).like(fold(word), escape=escape)
+
+    return like
+
+
+def has_words(likes: Sequence[Matcher], count: int) -> ColumnElement[bool]:
     """Return the condition that each of `count` words, bound as w0, w1…, is in a term."""
     return and_(
         *[

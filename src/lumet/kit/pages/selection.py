@@ -132,7 +132,8 @@ def _nothing(row: Row[Any]) -> str:
 
 class Selection:
     """The columns and joins of one SELECT over `pages` within `reach`, and readers that
-    pick what a page shows from its rows."""
+    pick what a page shows from its rows; over `base`, where its rows were selected
+    already."""
 
     def __init__(
         self,
@@ -141,12 +142,13 @@ class Selection:
         reach: Reach,
         language: str,
         where: str = "",
+        base: FromClause | None = None,
     ) -> None:
         self.registry = registry
         self.pages = pages
         self.reach = reach
         self.language = language
-        self.base = reach.rows(pages.table)
+        self.base = reach.rows(pages.table) if base is None else base
         if where:  # inside, where no other table's column has the same name
             inner = select(*self.base.c).where(text(f"({where})"))
             self.base = inner.subquery(pages.table.name)
@@ -466,7 +468,7 @@ class Selection:
             return [(in_order(source.c[key]), nullable)]
         target = self.registry[reference.target]
         if not self.reach.may("view", target.table.fullname):
-            return [(source.c[key], nullable)]
+            return []  # the order of hidden keys would tell them
         deeper = (*path, key)
         joined = self._join(source, key, reference, deeper)
         return [
@@ -474,3 +476,52 @@ class Selection:
             for part in target.parsed_title.keys
             for term in self._sorted_by(target, joined, part, deeper, True)
         ]
+
+    def title_columns(self) -> list[ColumnElement[Any]]:
+        """Return the columns that the table's titles end in, those of what it refers to
+        included, in their order: those of `title_search.title_pattern`."""
+        return self._title_columns(self.pages, self.base, ())
+
+    def _title_columns(
+        self, pages: TablePages, source: FromClause, path: Path
+    ) -> list[ColumnElement[Any]]:
+        found: list[ColumnElement[Any]] = []
+        for key in pages.parsed_title.keys:
+            reference = pages.lookups.get(key)
+            if self.reach.hides(pages.table.fullname, key):
+                continue
+            if reference is None or len(path) >= DEPTH:
+                found.append(source.c[key])
+                continue
+            target = self.registry[reference.target]
+            if self.reach.may("view", target.table.fullname):
+                deeper = (*path, key)
+                joined = self._join(source, key, reference, deeper)
+                found += self._title_columns(target, joined, deeper)
+        return found
+
+    def raw_lookup_reader(self, key: str) -> Reader:
+        """Return a reader of the key behind a lookup, None where the record that it
+        refers to may not be seen."""
+        reference = self.pages.lookups[key]
+        target = self.registry[reference.target]
+        place = self.place(self.base, key)
+        if not self.reach.may("view", target.table.fullname):
+            return lambda row: None
+        if self.reach.rows(target.table) is target.table:
+            return At(place)
+        joined = self._join(self.base, key, reference, (key,))
+        found = self.place_raw(joined.c[reference.referred[0]])
+        return lambda row: None if row[found] is None else row[place]
+
+    def used_columns(self) -> set[str]:
+        """Return the keys of the columns of the table itself that the SELECT reads."""
+        found: set[str] = set()
+        waiting: list[Any] = [self.statement()]
+        while waiting:
+            element = waiting.pop()
+            if getattr(element, "table", None) is self.base:
+                found.add(element.key)
+            elif element is not self.base:
+                waiting += element.get_children()
+        return found

@@ -11,10 +11,19 @@ from datetime import date, datetime, time, timedelta
 from typing import Any
 
 from flask_babel import gettext as _
-from sqlalchemy import ColumnElement, String, and_, bindparam, or_
+from sqlalchemy import (
+    ColumnElement,
+    String,
+    and_,
+    bindparam,
+    or_,
+    select,
+    tuple_,
+)
 from werkzeug.datastructures import MultiDict
 
 from .. import here
+from ..addresses import decode_key
 from ..columns import in_order
 from ..fields import (
     ChoiceField,
@@ -31,18 +40,19 @@ from ..formats import date_text
 from ..measures import DecimalField, IntegerField
 from ..reach import Reach
 from ..times import DateField, DurationField, MomentField, TimeField
-from .model import TablePages, python_type
-from .searching import escape_like, matchers
+from .model import Registry, TablePages, python_type
+from .searching import escape_like, is_beyond_ascii, matchers
 from .selection import Selection
 
 IS, FROM, TO, WITHIN = "is", "from", "to", "within"
 HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"
 MOST_VALUES = 50  # of one filter
+LONGEST_VALUE = 1_000  # characters of one; what is longer filters nothing
 PRESETS = (
     "today", "yesterday", "this-week", "last-week", "this-month", "last-month", "this-year",
     "last-year", "last-30-days", "next-30-days",
 )  # fmt: skip
-Shape = tuple[tuple[str, str, int], ...]
+Shape = tuple[tuple[str, str, int, bool], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,8 +77,6 @@ def operators(field: ValueField) -> tuple[str, ...]:
         OtherField | JsonField | SecretField | SeveralField | DurationField | FileField,
     ):
         return (EMPTY, FILLED)
-    if isinstance(field, LookupField) and field.is_part:
-        return (EMPTY, FILLED)
     if isinstance(field, LookupField | YesNoField) or (
         isinstance(field, ChoiceField) and not field.others
     ):
@@ -80,8 +88,21 @@ def operators(field: ValueField) -> tuple[str, ...]:
     return (HAS, BEGINS, IS, EMPTY, FILLED)
 
 
+def seen_operators(
+    registry: Registry, pages: TablePages, reach: Reach, key: str
+) -> tuple[str, ...]:
+    """Return the operators that a user can filter a column by: a lookup of records that
+    may not be seen tells only whether it is empty."""
+    reference = pages.lookups.get(key)
+    if reference is not None and isinstance(pages.fields[key], LookupField):
+        target = registry[reference.target].table.fullname
+        if not reach.may("view", target):
+            return (EMPTY, FILLED)
+    return operators(pages.fields[key])
+
+
 def read_sifts(
-    pages: TablePages, reach: Reach, arguments: MultiDict[str, str]
+    registry: Registry, pages: TablePages, reach: Reach, arguments: MultiDict[str, str]
 ) -> list[Sift]:
     """Return the filters that an address asks for; what is no filter of this table, or
     names a column that the user may not see, is left out."""
@@ -92,11 +113,15 @@ def read_sifts(
         if key in pages.unserved:
             continue
         field = pages.fields[key]
-        for operator in operators(field):
-            texts = [t for t in arguments.getlist(f"{key}.{operator}") if t.strip()]
+        for operator in seen_operators(registry, pages, reach, key):
+            texts = [
+                text
+                for text in arguments.getlist(f"{key}.{operator}")
+                if text.strip() and len(text) <= LONGEST_VALUE
+            ]
             try:
                 sift = _read(pages, key, field, operator, texts[:MOST_VALUES])
-            except (ValueError, ArithmeticError):
+            except (ValueError, ArithmeticError, RecursionError):
                 continue
             if sift is not None:
                 found.append(sift)
@@ -121,16 +146,34 @@ def _read(
         text = escape_like(texts[0].strip())
         value = f"%{text}%" if operator == HAS else f"{text}%"
         return Sift(key, operator, (texts[0],), (value,))
-    parse = python_type(pages.column(key)) if isinstance(field, LookupField) else None
-    found = {}
+    found: dict[str, Any] = {}
     for text in texts:
         with suppress(ValueError, ArithmeticError):  # of several, those that are some
-            value = parse(text) if parse else field.parse(field.clean(text))
+            if isinstance(field, LookupField):
+                found[text] = _referred_value(pages, key, field, text)
+                continue
+            value = field.parse(field.clean(text))
             if not isinstance(value, int) or abs(value) < 1 << 63:
                 found[text] = value
     if not found:
         return None
     return Sift(key, operator, tuple(found), tuple(found.values()))
+
+
+def _referred_value(
+    pages: TablePages, key: str, field: LookupField, text: str
+) -> tuple[Any, ...]:
+    """Return the values of the columns by which a lookup refers to a record. Raises
+    ValueError for what is none."""
+    reference = pages.lookups[key]
+    if field.is_part:
+        types = [python_type(pages.column(each)) for each in reference.columns]
+        values = decode_key(text, types)
+    else:
+        values = (python_type(pages.column(key))(text),)
+    if any(isinstance(each, int) and abs(each) >= 1 << 63 for each in values):
+        raise ValueError(text)
+    return values
 
 
 def _bounds(field: ValueField, first: date, last: date) -> tuple[Any, Any]:
@@ -183,30 +226,73 @@ def preset_words() -> dict[str, str]:
 
 def shape_of(sifts: Iterable[Sift]) -> Shape:
     """Return what the statement depends on, all but the values."""
-    return tuple((sift.key, sift.operator, len(sift.values)) for sift in sifts)
+    return tuple(
+        (s.key, s.operator, len(s.values), any(map(is_beyond_ascii, s.texts)))
+        for s in sifts
+    )
 
 
 def sift_values(sifts: Sequence[Sift]) -> dict[str, Any]:
     """Return what the conditions of `conditions` bind."""
-    return {
-        f"s{number}_{place}": value
-        for number, sift in enumerate(sifts)
-        for place, value in enumerate(sift.values)
-    }
+    bound: dict[str, Any] = {}
+    for number, sift in enumerate(sifts):
+        for place, value in enumerate(sift.values):
+            if isinstance(value, tuple):  # of a lookup: the columns that it refers by
+                bound |= {f"s{number}_{place}_{n}": v for n, v in enumerate(value)}
+            else:
+                bound[f"s{number}_{place}"] = value
+    return bound
 
 
 def conditions(
-    selection: Selection, shape: Shape, postgresql: bool
+    selection: Selection, shape: Shape, kind: str
 ) -> list[ColumnElement[bool]]:
-    """Return the conditions of filters of this shape."""
-    return [
-        _condition(selection.base.c[key], operator, number, count, postgresql)
-        for number, (key, operator, count) in enumerate(shape)
-    ]
+    """Return the conditions of filters of this shape on a server of this kind."""
+    found = []
+    for number, (key, operator, count, is_folded) in enumerate(shape):
+        field = selection.pages.fields[key]
+        if operator == IS and isinstance(field, LookupField):
+            found.append(_refers(selection, key, number, count))
+            continue
+        column = selection.base.c[key]
+        found.append(_condition(column, operator, number, count, kind, is_folded))
+    return found
+
+
+def _refers(
+    selection: Selection, key: str, number: int, count: int
+) -> ColumnElement[bool]:
+    """Return the condition that a lookup refers to one of some records, of those alone
+    that may be seen: else the rows of a hidden one could be counted."""
+    reference = selection.pages.lookups[key]
+    field = selection.pages.fields[key]
+    assert isinstance(field, LookupField)
+    columns = reference.columns if field.is_part else reference.columns[:1]
+    referred = reference.referred[: len(columns)]
+    ours = [selection.base.c[each] for each in columns]
+    chosen = []
+    for value in range(count):
+        values = [
+            bindparam(f"s{number}_{value}_{n}", type_=each.type)
+            for n, each in enumerate(ours)
+        ]
+        chosen.append(and_(*[a == b for a, b in zip(ours, values, strict=True)]))
+    target = selection.registry[reference.target].table
+    rows = selection.reach.rows(target)
+    if rows is target:
+        return or_(*chosen)
+    wanted = select(*[rows.c[each] for each in referred])
+    among = ours[0] if len(ours) == 1 else tuple_(*ours)
+    return and_(or_(*chosen), among.in_(wanted))
 
 
 def _condition(
-    column: ColumnElement[Any], operator: str, number: int, count: int, postgresql: bool
+    column: ColumnElement[Any],
+    operator: str,
+    number: int,
+    count: int,
+    kind: str,
+    is_folded: bool,
 ) -> ColumnElement[bool]:
     bound = [bindparam(f"s{number}_{n}", type_=column.type) for n in range(count)]
     if operator in (EMPTY, FILLED):
@@ -215,7 +301,7 @@ def _condition(
             nothing = or_(nothing, column == "")
         return nothing if operator == EMPTY else ~nothing
     if operator in (HAS, BEGINS):
-        (like,) = matchers([column], postgresql)
+        (like,) = matchers([column], kind, is_folded)
         word: Any = bindparam(f"s{number}_0", type_=String())
         return like(word, escape="\\")
     if operator == IS:

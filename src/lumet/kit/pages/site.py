@@ -37,6 +37,7 @@ class Site:
     log: ActivityLog
     default_language: str
     attributes: tuple[Attribute, ...] = ()
+    export_bytes: int = 2_000_000_000  # of the largest export
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
     @property

@@ -21,11 +21,12 @@ class Title:
         written = ""
         for text, value in zip(self.texts, values, strict=False):
             if value:
-                written += (text if written or not _is_separator(text) else "") + value
+                written += (text if written or not is_separator(text) else "") + value
         return written + (self.texts[-1] if written else "")
 
 
-def _is_separator(text: str) -> bool:
+def is_separator(text: str) -> bool:
+    """Tell whether a text only stands between others."""
     return not any(character.isalnum() for character in text)
 
 

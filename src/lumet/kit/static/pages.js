@@ -60,7 +60,7 @@ function enhance(select) {
   const options = {
     maxOptions: 500,
     allowEmptyOption: false,
-    selectOnTab: true,
+    selectOnTab: false, // but for what was typed, see below
     refreshThrottle: 0, // or Enter would choose from before what was typed
     render: {
       option: line,
@@ -77,7 +77,7 @@ function enhance(select) {
   const ask = async (query, skip) => {
     request.abort(); // or its answer would overtake this one's
     request = new AbortController();
-    const values = new URLSearchParams([["q", query], ["skip", skip], ...given()]);
+    const values = new URLSearchParams([["find-what", query], ["skip-first", skip], ...given()]);
     const answer = await fetch(`${address}?${values}`, {
       credentials: "same-origin",
       signal: request.signal,
@@ -116,6 +116,11 @@ function enhance(select) {
   options.onType = function (text) { this.wrapper.classList.toggle("typing", text !== ""); };
   options.onBlur = options.onChange = function () { this.wrapper.classList.remove("typing"); };
   const made = new TomSelect(select, options);
+  // Tab passes through: it chooses only what one has typed for
+  made.wrapper.addEventListener("keydown", (event) => {
+    if (event.key !== "Tab") return;
+    made.settings.selectOnTab = !event.shiftKey && made.control_input.value !== "";
+  }, true);
   if (several) {
     made.control.addEventListener("click", (event) => {
       const away = event.target.closest(".chip-away");

@@ -1,0 +1,78 @@
+"""What of the activity log its reader may see: no record beyond the reader's own reach,
+and no field that is hidden there."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from sqlalchemy import select, tuple_, type_coerce
+from sqlalchemy.types import NullType
+
+from ..accounts.log import Entry
+from ..addresses import encode_key
+from ..reach import Reach
+from .history_views import is_open, open_labels
+from .keyset import bound_keys
+from .model import TablePages
+from .site import key_values, reach, site
+
+OTHERS = ("sign-in", "account", "look")  # kinds of entries that are about no record
+
+
+def seen_entries(entries: Sequence[Entry]) -> list[Entry]:
+    """Return the entries that the present user may see, as far as that is."""
+    within = reach()
+    known = site().registry.pages
+    named = {each.deed.table for each in entries if each.deed.table}
+    reached = {
+        name: _reached(known[name], within, entries)
+        for name in named
+        if name in known and within.may("view", known[name].table.fullname)
+    }
+    found = []
+    for each in entries:
+        name = each.deed.table
+        if not name or each.deed.kind in OTHERS:
+            found.append(each)
+        elif name in reached:
+            keys = reached[name]
+            if keys is None or not each.deed.key or each.deed.key in keys:
+                found.append(_without_hidden(known[name], within, each))
+    return found
+
+
+def _reached(
+    pages: TablePages, within: Reach, entries: Sequence[Entry]
+) -> set[str] | None:
+    """Return the keys of a table's records that are there and within reach; None where
+    all of them are, those that are gone included."""
+    rows = within.rows(pages.table)
+    if rows is pages.table or not pages.key:
+        return None
+    wanted = []
+    for each in entries:
+        if each.deed.table == pages.name and each.deed.key:
+            try:
+                values = key_values(site(), pages, each.deed.key)
+            except (ValueError, ArithmeticError):
+                continue
+            wanted.append(tuple(values.values()))
+    if not wanted:
+        return set()
+    raw = [type_coerce(rows.c[key], NullType()) for key in pages.key]
+    among = raw[0] if len(raw) == 1 else tuple_(*raw)
+    statement = select(*raw).where(among.in_(bound_keys(list(dict.fromkeys(wanted)))))
+    with site().database.reading() as connection:
+        return {encode_key(tuple(row)) for row in within.run(connection, statement)}
+
+
+def _without_hidden(pages: TablePages, within: Reach, entry: Entry) -> Entry:
+    """Return an entry without the fields, and without the title, that are hidden from
+    the user on some records."""
+    if all(is_open(pages, within, key) for key in pages.fields):
+        return entry
+    labels = open_labels(pages, within)
+    deed = entry.deed
+    changes = {label: pair for label, pair in deed.changes.items() if label in labels}
+    titled = all(is_open(pages, within, key) for key in pages.parsed_title.keys)
+    title = deed.title if titled else ""
+    return replace(entry, deed=replace(deed, changes=changes, texts={}, title=title))

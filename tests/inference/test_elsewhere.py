@@ -1,0 +1,173 @@
+"""The rules on habits of databases elsewhere: what looks like something and is not."""
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+from lumet.evidence.model import (
+    Agreement,
+    ColumnProfile,
+    Containment,
+    Evidence,
+    TableProfile,
+)
+from lumet.facts.model import Column, Type
+from lumet.inference.columns import is_secret
+from tests.inference.test_rules import decided
+from tests.support.builders import database, evidence, reference, table
+
+
+class SecretTest(unittest.TestCase):
+    def test_names_of_secrets_in_words_and_glued(self) -> None:
+        secret = ("token", "PW", "passphrase", "psk", "privatekey", "sessionid",
+                  "session_key", "api_key", "apikey", "userpassword", "access_token")  # fmt: skip
+        open_ = ("password_min_length", "token_count", "password_changed_on", "keeper",
+                 "passage", "tokenised_name", "sessions", "secretary")  # fmt: skip
+        for names, expected in ((secret, True), (open_, False)):
+            for name in names:
+                with self.subTest(name):
+                    made = Column(name, Type("text", "VARCHAR(64)"))
+                    self.assertEqual(is_secret(made), expected)
+        self.assertFalse(is_secret(Column("tokenid", Type("integer", "bigint"))))
+
+    def test_a_secret_names_no_record_and_is_entered_where_it_is_needed(self) -> None:
+        found = database(
+            table("pass", "pass_id INTEGER #", "token VARCHAR(64)", "name TEXT !", key="pass_id", unique=("token",)),
+            table("door", "door_id INTEGER #", "token VARCHAR(64)", key="door_id", unique=("token",)),
+            table("login", "id INTEGER #", "login TEXT !", "PW CHAR(32) !", key="id"),
+        )  # fmt: skip
+        self.assertEqual(decided(found, "pass")["title"], "{name}")
+        self.assertEqual(decided(found, "door")["title"], "Door {door_id}")
+        login = decided(found, "login")
+        self.assertEqual(login["field/PW/kind"], "secret")
+        self.assertNotIn("field/PW/hidden", login)
+
+
+class ValuesTest(unittest.TestCase):
+    def of(
+        self, native: str, profile: ColumnProfile, name: str = "x"
+    ) -> dict[str, Any]:
+        made = database(
+            table("crossing", "id INTEGER #", f"{name} {native} !", key="id")
+        )
+        found = decided(made, "crossing", evidence(400, crossing={name: profile}))
+        return {k.removeprefix(f"field/{name}/"): v for k, v in found.items()}
+
+    def test_numbers_are_no_choice_and_guessed_choices_keep_their_values(self) -> None:
+        fares = ColumnProfile(
+            distinct=0.01, longest=5, values=("13.86", "1.98", "0.99")
+        )
+        self.assertEqual(self.of("VARCHAR(10)", fares, "fare")["kind"], "text")
+        states = ColumnProfile(distinct=0.01, longest=9, values=("in_repair", "lit"))
+        found = self.of("TEXT", states, "state")
+        self.assertEqual(found["kind"], "choice")
+        self.assertEqual(found["choices"], {"in_repair": "in_repair", "lit": "lit"})
+
+    def test_one_value_makes_no_yes_or_no(self) -> None:
+        one = ColumnProfile(distinct=0.01, flag=True, constant=True)
+        both = replace(one, constant=False)
+        self.assertNotEqual(self.of("INTEGER", one, "seats")["kind"], "yes/no")
+        self.assertNotEqual(self.of("INTEGER", one, "checked_at")["kind"], "yes/no")
+        self.assertEqual(self.of("INTEGER", one, "is_lit")["kind"], "yes/no")
+        self.assertEqual(self.of("INTEGER", both, "lit")["kind"], "yes/no")
+        self.assertEqual(self.of("BOOLEAN", ColumnProfile())["kind"], "yes/no")
+
+    def test_an_empty_text_is_a_value_where_it_is_one(self) -> None:
+        blank = ColumnProfile(distinct=0.5, blank=True)
+        self.assertIs(self.of("TEXT", blank)["required"], False)
+        self.assertNotIn("required", self.of("TEXT", ColumnProfile(distinct=0.5)))
+        empty = database(
+            table("buoy", "id INTEGER #", "remark VARCHAR(80) ! =", key="id")
+        )
+        self.assertIs(decided(empty, "buoy")["field/remark/required"], False)
+
+    def test_a_version_of_text_is_no_counter(self) -> None:
+        self.assertNotIn("hidden", self.of("VARCHAR(10)", ColumnProfile(), "version"))
+
+    def test_a_key_that_only_looks_as_if_it_counted(self) -> None:
+        found = database(table("bin", "bin_id serial !", "name TEXT !", key="bin_id"))
+        self.assertEqual(decided(found, "bin")["field/bin_id/next"], "max + 1")
+
+
+class ReferencesTest(unittest.TestCase):
+    def test_a_key_does_not_refer_to_what_refers_to_it(self) -> None:
+        found = database(
+            table("big", "big_id INTEGER #", "name TEXT !", key="big_id"),
+            table("big_note", "big_id INTEGER !", "height INTEGER", key="big_id",
+                  references=(reference("big_id big.big_id"),)),
+        )  # fmt: skip
+        fits = Containment(
+            "big", ("big_id",), "big_note", ("big_id",), 400, 390, 0.03, 1.0
+        )
+        rows = Evidence({n: TableProfile(400, 400) for n in ("big", "big_note")}, contained=(fits,))  # fmt: skip
+        self.assertNotIn("field/big_id/references", decided(found, "big", rows))
+
+    def test_a_bare_type_is_an_enumeration(self) -> None:
+        tables = [
+            table("watch", "watch_id INTEGER #", "type INTEGER !", "name TEXT !", key="watch_id"),
+            table("lamp", "lamp_id INTEGER #", "type INTEGER !", "name TEXT !", key="lamp_id"),
+            table("lamp_type", "lamp_type_id INTEGER #", "name TEXT !", key="lamp_type_id"),
+        ]  # fmt: skip
+        fits = tuple(
+            Containment(
+                name, ("type",), "lamp_type", ("lamp_type_id",), 20, 20, 0.0, 1.0
+            )
+            for name in ("watch", "lamp")
+        )
+        rows = Evidence(
+            {t.name: TableProfile(400, 400) for t in tables}, contained=fits
+        )
+        self.assertNotIn(
+            "field/type/references", decided(database(*tables), "watch", rows)
+        )
+        own = decided(database(*tables), "lamp", rows)
+        self.assertEqual(own["field/type/references"], "lamp_type.lamp_type_id")
+
+    def test_a_lookup_follows_another_only_where_rows_agree(self) -> None:
+        found = database(
+            table("depot", "depot_id INTEGER #", "name TEXT !", key="depot_id"),
+            table("crane", "crane_id INTEGER #", "name TEXT !", "depot_id INTEGER !", key="crane_id",
+                  references=(reference("depot_id depot.depot_id"),)),
+            table("lift", "lift_id INTEGER #", "depot_id INTEGER !", "crane_id INTEGER !", key="lift_id",
+                  references=(reference("depot_id depot.depot_id"), reference("crane_id crane.crane_id"))),
+        )  # fmt: skip
+
+        def follows(checked: int, agreed: int) -> Any:
+            seen = Agreement("lift", "crane_id", "depot_id", checked, agreed)
+            rows = Evidence(
+                {"lift": TableProfile(checked, checked)}, agreements=(seen,)
+            )
+            return decided(found, "lift", rows).get("field/crane_id/follows")
+
+        self.assertEqual(follows(100, 98), ["depot_id"])
+        self.assertIsNone(follows(100, 97))
+        self.assertIsNone(follows(20, 20), "too few rows to tell")
+        self.assertNotIn("field/crane_id/follows", decided(found, "lift"))
+
+    def test_a_lookup_does_not_follow_through_the_key_of_what_it_refers_to(
+        self,
+    ) -> None:
+        found = database(
+            table("item", "item_id INTEGER #", "name TEXT !", key="item_id"),
+            table("piece", "item_id INTEGER !", "name TEXT", key="item_id",
+                  references=(reference("item_id item.item_id"),)),
+            table("cut", "cut_id INTEGER #", "item_id INTEGER", "cut_from INTEGER", key="cut_id",
+                  references=(reference("item_id item.item_id"), reference("cut_from piece.item_id"))),
+        )  # fmt: skip
+        agree = (Agreement("cut", "cut_from", "item_id", 100, 100),)
+        rows = Evidence({"cut": TableProfile(100, 100)}, agreements=agree)
+        self.assertNotIn("field/cut_from/follows", decided(found, "cut", rows))
+
+
+class PagesTest(unittest.TestCase):
+    def test_what_programs_write_is_looked_at_alone(self) -> None:
+        for name in ("lamp_audit", "user_log", "price_history"):
+            with self.subTest(name):
+                made = database(table(name, "id INTEGER #", "what TEXT", key="id"))
+                self.assertEqual(decided(made, name)["pages"], ["list"])
+
+    def test_nothing_is_added_where_what_it_needs_cannot_be_entered(self) -> None:
+        made = database(
+            table("scrap", "id INTEGER #", "name TEXT !", "raw BLOB !", key="id")
+        )
+        self.assertEqual(decided(made, "scrap")["pages"], ["list", "edit", "delete"])
