@@ -117,6 +117,7 @@ def measure_start(folder: Path) -> None:
 def measure_list(folder: Path, name: str, password: str) -> None:
     """The list of 200,000 readings beside a hand-written page: first and last page."""
     sys.path.insert(0, str(folder))
+    os.environ["STATE_FOLDER"] = str(folder)
     app = importlib.import_module("skerry_lights").create_app()
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()

@@ -137,6 +137,7 @@ class Pair:
         target.write_text(DECISIONS)
         run_generation(folder)
         sys.path.insert(0, str(folder))
+        os.environ["STATE_FOLDER"] = str(folder)
         self.app = importlib.import_module(self.package).create_app()
         self.users = self.app.extensions["users"]
         self.users.add("ina", PASSWORD, ["steward"])

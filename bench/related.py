@@ -11,6 +11,7 @@ relations; the floor is the driver asking for the first rows of its visible bloc
 
 import argparse
 import importlib
+import os
 import re
 import sys
 import tempfile
@@ -95,6 +96,7 @@ class Running:
         settings.write_text(f'package = "{package}"\n' + settings.read_text())
         run_generation(folder)
         sys.path.insert(0, str(folder))
+        os.environ["STATE_FOLDER"] = str(folder)
         self.app = importlib.import_module(package).create_app()
         self.app.config["WTF_CSRF_ENABLED"] = False
         self.app.extensions["users"].add("ina", PASSWORD, ["steward"])

@@ -7,8 +7,11 @@ from typing import Any
 
 from sqlalchemy import event
 
+from tests.application import test_beyond, test_exports, test_served
 from tests.application.test_kinds import Kinds
 from tests.application.test_related import Related
+from tests.kit import test_limits
+from tests.project import test_refusals
 from tests.support.projects import PASSWORD, ApplicationCase
 
 SCRIPT = """
@@ -21,6 +24,7 @@ INSERT INTO station (id, name) VALUES (1, 'Tern Holm'), (2, 'Cold Bar');
 INSERT INTO light VALUES ('M', 1, 'Main');
 """
 DOCUMENT = Path(__file__).parent.parent.parent / "docs" / "security.md"
+ELSEWHERE = (test_beyond, test_exports, test_limits, test_refusals, test_served)
 SQL = ("'", "''--", "1 OR 1=1", "1;DROP TABLE station", "%27", "\\", "x' UNION SELECT password FROM app_user--",
        "$$", "${7*7}", "{{7*7}}", "%s", ":user_name", "\x00", "1e999", "-1", "ÿ", "\ud7ff")  # fmt: skip
 SCRIPTS = (
@@ -367,6 +371,7 @@ class AttackTest(ApplicationCase):
     def test_every_attack_is_written_down(self) -> None:
         written = set(re.findall(r"`(test_\w+)`", DOCUMENT.read_text(encoding="utf-8")))
         there = {name for name in dir(self) if name.startswith("test_")}
-        elsewhere = {name for case in (Kinds, Related) for name in dir(case)}
+        cases = [Kinds, Related, *(value for module in ELSEWHERE for value in vars(module).values() if isinstance(value, type))]  # fmt: skip
+        elsewhere = {name for case in cases for name in dir(case)}
         self.assertEqual(written - there - elsewhere, set(), "rows without a test")
         self.assertEqual(there - written - {"test_every_attack_is_written_down"}, set())

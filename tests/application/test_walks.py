@@ -4,11 +4,13 @@ shown or open that should not be."""
 import unittest
 from typing import Any, ClassVar
 
+from lumet.demo.making import decide_demo, make_demo_database
+from tests.facts import test_servers as museums
 from tests.support.capabilities import needs
 from tests.support.probe import Probe
 from tests.support.projects import ApplicationCase, make_database
 from tests.support.schemas import habits, old_style
-from tests.support.servers import MARIADB, POSTGRESQL, OnServer
+from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run
 from tests.support.walker import Limits, Walker
 
 
@@ -51,6 +53,21 @@ class OldStyleWalk(Walk, ApplicationCase):
         return str(cls.path)
 
 
+class DemoWalk(Walk, ApplicationCase):
+    LIMITS = Limits(records=1, forms=1, rows=600, titles=1, choices=1, orders=2)
+
+    @classmethod
+    def make(cls) -> str:
+        cls.path = make_demo_database(cls.folder / "made")
+        # as many as an export in every format takes seconds for
+        make_database(cls.path, "DELETE FROM lamp_reading WHERE id > 9000")
+        return str(cls.path)
+
+    @classmethod
+    def decide(cls) -> None:
+        decide_demo(cls.folder)
+
+
 class ServerWalk(Walk, OnServer):
     SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
 
@@ -83,6 +100,36 @@ class MariadbOldStyleWalk(ServerWalk, ApplicationCase):
     SERVER, KIND, DATABASE = MARIADB, "mariadb", "lumet_test_old"
     SCRIPT_OF = staticmethod(old_style)
     LIMITS = Limits(records=1, forms=1, titles=1, choices=1, orders=1)
+
+
+def rooms(museum: Any) -> str:
+    """Return the statements of a museum, without its own users, as another database."""
+    script = (
+        museum.SCRIPT.replace("60000", "600")
+        .split(";\nDROP ROLE")[0]
+        .split(";\nDROP USER")[0]
+    )
+    return str(script).replace("lumet_test_isles", "lumet_test_piers")
+
+
+@needs("postgresql")
+class PostgresqlMuseumWalk(ServerWalk, ApplicationCase):
+    SERVER, KIND, DATABASE = POSTGRESQL, "postgresql", "lumet_test_rooms"
+    LIMITS = Limits(records=3, rows=600, orders=3)
+    SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.PostgresqlMuseum))
+
+
+@needs("mariadb")
+class MariadbMuseumWalk(ServerWalk, ApplicationCase):
+    SERVER, KIND, DATABASE = MARIADB, "mariadb", "lumet_test_rooms"
+    LIMITS = Limits(records=3, rows=600, orders=3)
+    SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.MariadbMuseum))
+
+    @classmethod
+    def make(cls) -> str:
+        drop = ["DROP DATABASE IF EXISTS lumet_test_piers"]
+        cls.addClassCleanup(run, MARIADB, drop)
+        return str(super().make())
 
 
 if __name__ == "__main__":

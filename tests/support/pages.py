@@ -103,20 +103,26 @@ class Form:
         elif kind != "file":
             control.values.append(held_by(kind, given.get("value", "")))
 
-    def sent(self, **changed: Any) -> dict[str, list[str]]:
+    def sent(self, **changed: Any) -> dict[str, list[Any]]:
         """Return what a browser sends: every value, its line breaks as CR LF; a changed
-        control has one value, a list of them, or None for nothing."""
-        values = {name: list(each.values) for name, each in self.controls.items()}
+        control has one value, a list of them, a file and its name, or None for nothing."""
+        values: dict[str, list[Any]] = {
+            name: list(each.values) for name, each in self.controls.items()
+        }
         for name, value in changed.items():
             if value is None:
                 values.pop(name, None)
             else:
                 values[name] = value if isinstance(value, list) else [value]
         return {
-            name: [re.sub(r"\r\n|\r|\n", "\r\n", each) for each in texts]
+            name: [_with_line_ends(each) for each in texts]
             for name, texts in values.items()
             if texts
         }
+
+
+def _with_line_ends(value: Any) -> Any:
+    return re.sub(r"\r\n|\r|\n", "\r\n", value) if isinstance(value, str) else value
 
 
 def _option_value(node: LexborNode) -> str:

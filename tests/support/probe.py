@@ -17,8 +17,10 @@ class Probe:
         self.kind = scheme if sign else "sqlite"
         url = f"{_DRIVERS[scheme]}://{rest}" if sign else f"sqlite:///{address}"
         self.engine: Engine = create_engine(make_url(url), poolclass=NullPool)
-        self.quote = self.engine.dialect.identifier_preparer.quote_identifier
-        self.format = self.engine.dialect.identifier_preparer.format_table
+        # rows() doubles every per cent sign that a driver reads, a name's too
+        preparer: Any = self.engine.dialect.identifier_preparer
+        preparer._double_percents = False
+        self.quote, self.format = preparer.quote_identifier, preparer.format_table
 
     def rows(self, words: str) -> list[Any]:
         """Run a query; a text that is no UTF-8 is shown as the application shows it."""

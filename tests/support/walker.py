@@ -105,7 +105,9 @@ class Browser:
 
     def post(self, address: str, sent: dict[str, Any]) -> Page:
         """Send a form."""
-        is_file = any(isinstance(value, tuple) for value in sent.values())
+        is_file = any(
+            isinstance(each, tuple) for value in sent.values() for each in value
+        )
         kind = "multipart/form-data" if is_file else None
         return Page(self.client.post(address, data=sent, content_type=kind), address)
 
@@ -293,6 +295,9 @@ class Walker:
         for row in rows:
             held = stored.get(row.get(pages.label(keys[0]), ""))
             for label, key in by_label.items() if held else ():
+                labels = getattr(pages.fields[key], "by_value", {})
+                if row[label] == str(labels.get(held[key], "")):
+                    continue
                 if not _is_same(row[label], held[key], pages.fields[key]):
                     self.fault("value in an export", name, f"{key}: {held[key]!r} as {row[label]!r}")  # fmt: skip
                     return
@@ -462,9 +467,9 @@ class Walker:
             self.figures.refusals += 1
             for node in answer.tree.css(".said"):
                 owner = _control_near(node)
-                found = _EXAMPLE.search(" ".join(node.text().split()))
-                if owner and found:
-                    hints[owner] = found[1].strip().rstrip(".")
+                example = _example(" ".join(node.text().split()), tried)
+                if owner and example:
+                    hints[owner] = example
             said = "; ".join(answer.words(".note[role=alert] li"))
         self.figures.refused[f"{name}: {said}"] += 1
         if re.fullmatch(r"([^;]*\balready\.?;? ?)+", said):
@@ -636,6 +641,22 @@ def _key_of(row: Any) -> str:
         return box.attributes.get("value") or ""
     link = row.css_first("a.title")
     return (link.attributes.get("href") or "").rpartition("/")[2] if link else ""
+
+
+def _example(said: str, tried: int) -> str:
+    """Return what a message says could be entered, "" where it does not."""
+    if found := _EXAMPLE.search(said):
+        return found[1].strip().rstrip(".")
+    if found := re.search(r"At most (\d+) digits before the point|multiple of (\d+)", said):  # fmt: skip
+        return str(10 ** (int(found[1]) - 1) + tried) if found[1] else found[2]
+    if found := re.search(r"must be less than (\d+)", said):
+        return str(int(found[1]) - 1 - tried)
+    told = (
+        ("how long it takes", "01:30:00"),
+        ("one a line", "1\n2"),
+        ("not JSON", "[1]"),
+    )
+    return next((example for words, example in told if words in said), "")
 
 
 def _control_near(node: Any) -> str:

@@ -588,6 +588,8 @@ class _Builder:
                 found.append(f"longest_bytes({found_length})")
         elif kind in _TEXT_FIELDS and column.type.length:
             found.append(f"longest({column.type.length})")
+        if kind in _TEXT_FIELDS and column.type.kind == "uuid":
+            found.append("is_uuid()")
         most = _MOST_BYTES.get(column.type.native)
         if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
             found.append(f"longest_bytes({most})")
@@ -869,6 +871,8 @@ def _usual_bounds(column: Column, kind: str) -> list[str]:
     """Return the bounds that a kind of number has by its nature."""
     if kind in _DEGREES:
         return [f"within({-_DEGREES[kind]}, {_DEGREES[kind]})"]
+    if column.type.native.lower().startswith("year"):
+        return ["within(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
     return ["within(0)"] if column.type.unsigned else []
 
 
@@ -986,6 +990,7 @@ _FORM_NAMES = (
     "compare",
     "filled",
     "fixed",
+    "is_uuid",
     "length",
     "like",
     "longest",

@@ -31,6 +31,7 @@ DEPENDENCIES = (
     "waitress>=3.0",
     "wtforms>=3.2",
     "xlsxwriter>=3.2",
+    "zxcvbn>=4.5",
 )
 DRIVERS = {"postgresql": "psycopg[binary]>=3.2", "mariadb": "pymysql>=1.1"}
 _NOT_COPIED = frozenset({"__init__.py", "__pycache__"})

@@ -65,8 +65,10 @@ class ValueField(Field):
     def control(self) -> str:
         """The macro that draws the field: a line drops the breaks of what it holds, so
         that a text with some has an area."""
-        breaks = self.drawn == "line" and set("\r\n") & set(self._value())
-        return "area" if breaks else self.drawn
+        if self.drawn != "line":
+            return self.drawn
+        text = self._value()
+        return "area" if "\n" in text or "\r" in text else "line"
 
     def parse(self, text: str) -> Any:
         """Return the value that `text`, which is not empty, stands for.

@@ -45,7 +45,7 @@ from .rules import (
     the,
 )
 from .times import DateField, DurationField, MomentField, TimeField
-from .validators import longest, longest_bytes, required, within
+from .validators import is_uuid, longest, longest_bytes, required, within
 
 __all__ = [
     "ChoiceField",
@@ -79,6 +79,7 @@ __all__ = [
     "compare",
     "filled",
     "fixed",
+    "is_uuid",
     "length",
     "like",
     "longest",

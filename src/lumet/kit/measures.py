@@ -86,25 +86,33 @@ class DecimalField(NumberField):
     @property
     def step(self) -> str:
         """One of the last digit."""
-        return str(Decimal(1).scaleb(-self.scale)) if self.scale else "1"
+        return f"{Decimal(1).scaleb(-self.scale):f}" if self.scale else "1"
 
     def parse(self, text: str) -> Any:
         number = _read_number(text, _("Enter a number, such as 12.5."))
         before, behind = _digits(number)
-        if self.precision is not None and before > self.precision - (self.scale or 0):
+        if self.precision is not None:
+            self._check_size(number, before, self.precision - (self.scale or 0))
+        if self.scale is None or behind <= self.scale:
+            return number
+        if self.scale < 0:  # PostgreSQL keeps some in hundreds, say
+            if not number % Decimal(1).scaleb(-self.scale):
+                return number
+            raise ValueError(_("Enter a multiple of %(step)s.", step=self.step))
+        if self.scale == 0:
+            raise ValueError(_("Enter a whole number, such as 12."))
+        raise ValueError(
+            _("At most %(count)s digits after the point.", count=self.scale)
+        )
+
+    def _check_size(self, number: Decimal, before: int, most: int) -> None:
+        if most < 0 and abs(number) >= Decimal(1).scaleb(most):
+            small = f"{Decimal(1).scaleb(most):f}"
+            raise ValueError(_("Enter a number below %(small)s.", small=small))
+        if before > max(most, 0):
             raise ValueError(
-                _(
-                    "At most %(count)s digits before the point.",
-                    count=self.precision - (self.scale or 0),
-                )
+                _("At most %(count)s digits before the point.", count=most)
             )
-        if self.scale is not None and behind > self.scale:
-            if self.scale == 0:
-                raise ValueError(_("Enter a whole number, such as 12."))
-            raise ValueError(
-                _("At most %(count)s digits after the point.", count=self.scale)
-            )
-        return number
 
     def to_text(self, value: Any) -> str:
         if isinstance(value, Decimal) and value.is_finite():

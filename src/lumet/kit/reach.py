@@ -395,18 +395,18 @@ class Reach:
         if not self.may("add", table.fullname):
             raise OutOfReach(f"add {table.fullname}")
         # values by column: keys of columns may differ from their names
-        result = self._execute(
-            connection,
-            insert(table).values({**values, **made}),
-            **{VERIFIED: True},
-        )
-        names = [column.key for column in table.primary_key]
+        statement = insert(table).values({**values, **made})
         given = {column.key: value for column, value in {**values, **made}.items()}
+        names = [column.key for column in table.primary_key]
+        is_asked = any(given.get(name) is None for name in names)
+        if is_asked and connection.dialect.insert_returning:
+            # by itself MariaDB tells what it counted, not what a sequence or default made
+            statement = statement.returning(*table.primary_key)
+        result = self._execute(connection, statement, **{VERIFIED: True})
+        told = result.one() if result.returns_rows else result.inserted_primary_key
         key = tuple(
             returned if given.get(name) is None else given[name]
-            for name, returned in zip(
-                names, result.inserted_primary_key or [None] * len(names), strict=True
-            )
+            for name, returned in zip(names, told or [None] * len(names), strict=True)
         )
         if None in key:
             raise NoKey(table.fullname)

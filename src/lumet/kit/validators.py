@@ -2,6 +2,7 @@
 
 from decimal import Decimal
 from typing import Any
+from uuid import UUID
 
 from flask_babel import lazy_gettext as _
 from wtforms.validators import StopValidation, ValidationError
@@ -51,6 +52,23 @@ def longest_bytes(count: int) -> Any:
             )
 
     check.field_flags = {"maxlength": count}  # type: ignore[attr-defined]
+    return check
+
+
+def is_uuid() -> Any:
+    """The column takes a UUID, in any of its spellings."""
+
+    def check(form: Any, field: ValueField) -> None:
+        if not isinstance(field.data, str):
+            return
+        try:
+            UUID(field.data)
+        except ValueError:
+            example = "0b9a6c1e-52d7-4f0e-9d3c-7f1f5a3e8c24"
+            raise ValidationError(
+                _("Enter a UUID, such as %(example)s.", example=example)
+            ) from None
+
     return check
 
 

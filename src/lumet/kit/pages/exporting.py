@@ -4,6 +4,7 @@ rows in memory at a time. Only then is it sent: a slow reader holds no cursor.""
 import csv
 import io
 import json
+import math
 import re
 import tempfile
 import time
@@ -181,14 +182,18 @@ def csv_lines(export: Export) -> Iterator[str]:
     writer = csv.writer(written)
     writer.writerow([_csv_value(heading) for heading in export.headings])
     for rows in export.chunks():
-        # by column: a loop over each value of each row would take three times as long
-        columns = list(zip(*rows, strict=True))
-        values = [_csv_column(_values(r, rows, columns)) for r in export.readers]
+        values = map(_csv_column, _by_column(export, rows))
         writer.writerows(zip(*values, strict=True))
         yield written.getvalue()
         written.seek(0)
         written.truncate()
     yield written.getvalue()
+
+
+def _by_column(export: Export, rows: Sequence[Any]) -> list[Sequence[Any]]:
+    # a loop over each value of each row would take three times as long
+    columns = list(zip(*rows, strict=True))
+    return [_values(reader, rows, columns) for reader in export.readers]
 
 
 def _values(
@@ -236,22 +241,39 @@ _SAFE = frozenset(
 def json_chunks(export: Export) -> Iterator[str]:
     """Write an array of objects, by the headings."""
     yield "["
-    for number, row in enumerate(export.rows()):
-        pairs = zip(export.headings, map(_json_value, row), strict=True)
-        yield (",\n" if number else "\n") + json.dumps(dict(pairs), ensure_ascii=False)
+    # dumps() would make an encoder for each row
+    encode = json.JSONEncoder(ensure_ascii=False).encode
+    before = "\n"
+    for rows in export.chunks():
+        values = [list(map(_json_value, each)) for each in _by_column(export, rows)]
+        records = (
+            dict(zip(export.headings, row, strict=True))
+            for row in zip(*values, strict=True)
+        )
+        yield before + ",\n".join(map(encode, records))
+        before = ",\n"
     yield "\n]\n"
 
 
 def _json_value(value: Any) -> Any:
+    if isinstance(value, str):
+        return value
     if isinstance(value, Decimal):
-        return int(value) if value == value.to_integral_value() else float(value)
+        return _json_number(value)
     if isinstance(value, date | clock_time):
         return value.isoformat()
-    return (
-        value
-        if value is None or isinstance(value, bool | int | float | str)
-        else _said(value)
-    )
+    if isinstance(value, float):
+        return value if math.isfinite(value) else str(value)
+    return value if value is None or isinstance(value, int) else _said(value)
+
+
+def _json_number(value: Decimal) -> int | float | str:
+    """Return a number that is the same number again, or the digits as a text where no
+    float has them all."""
+    if value.is_finite() and value == value.to_integral_value():
+        return int(value)
+    short = float(value)
+    return short if value.is_finite() and Decimal(repr(short)) == value else str(value)
 
 
 def write_xlsx(export: Export, target: BinaryIO) -> None:
