@@ -122,7 +122,11 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
     )
     assert screen.stdout is not None
     display = f":{screen.stdout.readline().strip()}"  # said when it is ready
-    prompt = f"printf '$ {command}\\n'; {COMMAND.parent}/{command}; sleep 60"
+    ended = folder / f"{picture}.ended"
+    path = f"PATH='{COMMAND.parent}':\"$PATH\""
+    prompt = (
+        f"export {path}; printf '$ {command}\\n'; {command}; touch '{ended}'; sleep 60"
+    )
     xterm = [
         "xterm",
         "-display",
@@ -134,7 +138,11 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
     ]
     look = ["-fs", "13", "-bg", "#14263a", "-fg", "#e6e9ea", "-xrm", "*color3: #e3a21a"]
     window = subprocess.Popen([*xterm, *look, "-e", "sh", "-c", prompt], cwd=folder)
-    time.sleep(6)
+    until = time.monotonic() + 120
+    while not ended.exists():
+        assert time.monotonic() < until, command
+        time.sleep(0.2)
+    time.sleep(1)  # for the window to show it
     shot = TARGET / f"{picture}.png"
     subprocess.run(
         ["import", "-display", display, "-window", "root", str(shot)], check=True

@@ -475,7 +475,8 @@ if (sheet) {
     cell.classList.toggle("editing", Boolean(form));
     if (!form) return;
     for (const select of form.querySelectorAll("select[data-lookup]")) enhance(select);
-    const control = form.querySelector(".ts-control input, input:not([type=hidden]), select, textarea");
+    const control = form.querySelector("input[type=radio]:checked")
+      ?? form.querySelector(".ts-control input, input:not([type=hidden]), select, textarea");
     control?.focus();
     control?.select?.();
     form.addEventListener("submit", (event) => { event.preventDefault(); save(cell, form); });
