@@ -5,6 +5,7 @@ import unittest
 from typing import Any, ClassVar
 
 from lumet.demo.making import decide_demo, make_demo_database
+from tests.application import test_oddities
 from tests.facts import test_servers as museums
 from tests.support.capabilities import needs
 from tests.support.probe import Probe
@@ -66,6 +67,14 @@ class DemoWalk(Walk, ApplicationCase):
     @classmethod
     def decide(cls) -> None:
         decide_demo(cls.folder)
+
+
+class NamesWalk(Walk, ApplicationCase):
+    """Every name that breaks things, a text that is no UTF-8, a reference to nowhere."""
+
+    SCRIPT = test_oddities.SCRIPT
+    # SQLite adds nothing to what refers to a table that is not there
+    TOLERATED = dict.fromkeys((("form that cannot be filled", "pages"), ("empty form refused", "pages")), "")  # fmt: skip
 
 
 class ServerWalk(Walk, OnServer):

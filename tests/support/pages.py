@@ -103,7 +103,7 @@ class Form:
         elif kind != "file":
             control.values.append(held_by(kind, given.get("value", "")))
 
-    def sent(self, **changed: Any) -> dict[str, list[Any]]:
+    def sent(self, /, **changed: Any) -> dict[str, list[Any]]:
         """Return what a browser sends: every value, its line breaks as CR LF; a changed
         control has one value, a list of them, a file and its name, or None for nothing."""
         values: dict[str, list[Any]] = {

@@ -279,7 +279,9 @@ def open_sqlite(path: Path, create: bool = False, write_ahead: bool = False) -> 
 
 def _casefold(value: Any) -> Any:
     """Return a text as it is compared without regard to case: SQLite's own functions
-    know ASCII alone."""
+    know ASCII alone. A column's text comes as bytes, since it may be no UTF-8."""
+    if isinstance(value, bytes):
+        value = _DECODE(value)
     return value.casefold() if isinstance(value, str) else value
 
 

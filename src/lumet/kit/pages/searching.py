@@ -5,6 +5,7 @@ from typing import Any
 
 from sqlalchemy import (
     ColumnElement,
+    LargeBinary,
     String,
     and_,
     bindparam,
@@ -58,9 +59,10 @@ def _matcher(term: ColumnElement[Any], kind: str, is_folded: bool) -> Matcher:
     if kind == "sqlite" and not is_folded:
         return text.like
     fold = func.casefold if kind == "sqlite" else func.lower
+    folded = fold(cast(text, LargeBinary)) if kind == "sqlite" else fold(text)
 
     def like(word: Any, escape: str | None = None) -> ColumnElement[bool]:
-        return fold(text).like(fold(word), escape=escape)
+        return folded.like(fold(word), escape=escape)
 
     return like
 
