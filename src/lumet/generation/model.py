@@ -786,7 +786,7 @@ def _own_part(table: Table, name: str) -> str:
 
 
 def _keeps_empty(column: Column, decided: FieldDecisions) -> bool:
-    """Tell whether what is left empty is an empty text, since there is no NULL."""
+    """Tell whether an empty field means an empty text: the column takes no NULL."""
     return (
         decided.required is False
         and column.type.kind == "text"

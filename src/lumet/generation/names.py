@@ -17,8 +17,8 @@ _KIT = files("lumet") / "kit"
 
 
 def _names_in(module: str, owner: str = "") -> set[str]:
-    """Return what `__all__` of a module of the kit lists, or the names in the body of a
-    class there: read as text, since the kit is not imported."""
+    """Return the names in `__all__` of a kit module, or in the body of one of its
+    classes: read as text, since the kit is not imported."""
     tree = ast.parse((_KIT / module).read_text(encoding="utf-8"))
     found: set[str] = set()
     for node in tree.body:

@@ -255,7 +255,7 @@ def finish(folder: Path) -> None:
 
 
 def _planned(folder: Path, plan: bytes | None) -> list[tuple[str, bool]]:
-    """Return what a plan says, all of it within the project."""
+    """Return the steps of a plan, none of them outside the project."""
     try:
         found = [(str(path), bool(done)) for path, done in json.loads(plan or b"[]")]
     except (ValueError, TypeError) as error:

@@ -126,8 +126,8 @@ class ValueField(Field):
         return self.clean(self.to_text(value))
 
     def clean(self, text: str) -> str:
-        """Return what was typed without what nobody meant; forms send a line break as
-        two characters."""
+        """Return the entered text without blanks around it, its line breaks as one
+        character each: forms send two."""
         return text.replace("\r\n", "\n").replace("\r", "\n").strip()
 
     def is_unchanged(self, text: str) -> bool:

@@ -66,7 +66,7 @@ class Refusal:
 
 
 def not_allowed(told: Refusal) -> str:
-    """Return what is said of a refusal that no field and no reference explains."""
+    """Return the message of a refusal that belongs to no field and no reference."""
     if told.kind == "needed" and told.columns:
         names = ", ".join(told.columns)
         text = _("The database needs a value in %(names)s, which this form does not have.",

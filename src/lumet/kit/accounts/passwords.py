@@ -34,7 +34,7 @@ def fold(name: str) -> str:
 
 
 def skeleton(name: str) -> str:
-    """Return what names are told apart by: without case, accents, marks and blanks at the
+    """Return the comparable form of a name: without case, accents, marks and blanks at the
     end, so that no two users are the same to any database, whatever its collation."""
     plain = unicodedata.normalize("NFKD", fold(name))
     return "".join(each for each in plain if not unicodedata.combining(each))[:80]

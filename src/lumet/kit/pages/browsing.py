@@ -637,8 +637,8 @@ class Browsing:
         return self.reach.rows(target) is not target
 
     def _without_hidden(self, key: str, column: ColumnElement[Any]) -> Any:
-        """Return what groups by a lookup, and what tells its hidden records: those make
-        one group, whose keys and numbers nobody learns."""
+        """Return the grouping expression of a lookup, and the mark of its hidden records,
+        which make one group without keys and numbers."""
         reference = self.pages.lookups[key]
         rows = self.reach.rows(self.site.registry[reference.target].table)
         seen = column.in_(select(rows.c[reference.referred[0]]))

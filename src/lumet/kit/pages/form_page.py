@@ -60,7 +60,7 @@ def typed_again(
 
 
 def several_records(pages: TablePages) -> str:
-    """Return what is said where a change would be one of several records."""
+    """Return the message for a key that several records share."""
     nouns = lower_first(pages.plural)
     return str(_("Several %(nouns)s have this key, so that no single one can be changed. "
                  "Nothing was changed.", nouns=nouns))  # fmt: skip

@@ -94,7 +94,7 @@ class Search:
 
 
 def read_search(site: Site, pages: TablePages, reach: Reach, text: str) -> Search:
-    """Return what was typed to find records of a table."""
+    """Return the search for an entered text."""
     text = text.strip()[:LONGEST_SEARCH]
     if not text:
         return Search()
@@ -135,7 +135,7 @@ def _pattern(
 
 
 def read_title(pattern: Pattern, search: str) -> Titled | None:
-    """Return what a search means as a whole title, None where it is none."""
+    """Return the values of a search that is a whole title, None for any other."""
     text = " ".join(search.split())
     for values in _Reader(pattern, text).readings():
         made = [_meaning(leaf, values.get(leaf.number, "")) for leaf in pattern.leaves]
