@@ -32,8 +32,9 @@ INSERT INTO station (name, mail, built) SELECT 'Station ' || i, 'a' || i || '@ex
 INSERT INTO visit SELECT id, '2024-01-01', 'note' FROM station;
 """
 SHORTEST = 500  # characters to begin with, in an address
-SHORTEST_FORM = 250_000  # the same in a form
-LONGEST_FORM = 2_000_000
+SHORTEST_FORM = 125_000  # the same in a form
+LONGEST_FORM = 1_000_000
+LONGEST_PARTS = 16_000_000  # of a form in parts, with rows
 QUICK = 0.3  # seconds; what takes as long is not tried again
 NOISE = 0.004  # seconds below which a ratio says nothing
 Make = Callable[[int], str]
@@ -50,6 +51,7 @@ FORMS: dict[str, Make] = {
     "quotes": lambda n: '"\\' * (n // 2),
     "letters beyond ASCII": lambda n: "ſß" * (n // 2),
     "line ends": lambda n: "\r\n" * (n // 2),
+    "boundaries": lambda n: "\r\n--lam" * (n // 7),
     "keys": lambda n: "~41," * (n // 4),
 }
 
@@ -69,6 +71,8 @@ def requests(client: Any, form: dict[str, str]) -> Iterator[tuple[str, int, Call
     for name in ("name", "mail", "site", "code", "facts", "built", "height", "colour", "latitude", "above_id", "kind"):  # fmt: skip
         yield f"form, {name}", LONGEST_FORM, lambda text, n=name: posting(client, "/t/station/add", form | {n: text})  # fmt: skip
     stranger = client.application.test_client()
+    for name in ("name", "note", "facts"):
+        yield f"form in parts, {name}", LONGEST_PARTS, lambda text, n=name: in_parts(client, "/t/station/add", form | {n: text})  # fmt: skip
     given = {"name": "x", "password": "y"}
     for name in given:
         yield f"sign-in, {name}", LONGEST_FORM, lambda text, n=name: posting(stranger, "/sign-in", given | {n: text})  # fmt: skip
@@ -87,6 +91,15 @@ def posting(client: Any, address: str, form: dict[str, str]) -> Callable[[], Any
     )
 
 
+def in_parts(client: Any, address: str, form: dict[str, str]) -> Callable[[], Any]:
+    """Return what posts a form as pages send it, in parts."""
+    mark = "lamp"
+    parts = [f'--{mark}\r\nContent-Disposition: form-data; name="{name}"\r\n\r\n{text}\r\n' for name, text in form.items()]  # fmt: skip
+    body = ("".join(parts) + f"--{mark}--\r\n").encode()
+    kind = f"multipart/form-data; boundary={mark}"
+    return lambda: client.post(address, data=body, content_type=kind)
+
+
 def took(work: Callable[[], Any]) -> tuple[float, int]:
     """Return the processor seconds of a request, the lesser of two if it is a quick one,
     and its status."""
@@ -97,6 +110,12 @@ def took(work: Callable[[], Any]) -> tuple[float, int]:
         status = work().status_code
         found.append(time.process_time() - began)
     return min(found), status
+
+
+def _shortest(most: int) -> int:
+    if most < LONGEST_FORM:
+        return SHORTEST
+    return SHORTEST_FORM if most == LONGEST_FORM else LONGEST_PARTS // 8
 
 
 def measure(app: Any) -> None:
@@ -110,7 +129,7 @@ def measure(app: Any) -> None:
     for place, most, send in requests(client, form):
         peak, ratio, statuses = (0.0, ""), (0.0, ""), set()
         for kind, make in FORMS.items():
-            before, size = 0.0, SHORTEST if most < LONGEST_FORM else SHORTEST_FORM
+            before, size = 0.0, _shortest(most)
             while size <= most:
                 seconds, status = took(send(make(size)))
                 statuses.add(status)

@@ -320,13 +320,8 @@ class AttackTest(ApplicationCase):
                     "/sign-in", data={"name": name, "password": "wrong"}
                 )
                 codes.append(answer.status_code)
-                told.add(
-                    re.sub(
-                        r'value="[^"]*"',
-                        "",
-                        re.search(r'role="alert">([^<]+)', answer.text)[1],
-                    )
-                )
+                words = re.search(r'role="alert">([^<]+)', answer.text)[1]
+                told.add(re.sub(r"\d+", "some", words))  # seconds that have passed
             self.assertEqual(codes, [422] * 4 + [429] * 2)
             self.assertGreater(int(answer.headers["Retry-After"]), 0)
         self.assertEqual(

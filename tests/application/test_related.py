@@ -256,7 +256,8 @@ class Related:
         self.assertEqual(twice.status_code, 422)
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
         padded = {"padding": "x" * 3_000_000}
-        wide = self.user.post(edit, data=typed | padded)
+        in_parts = {"data": typed | padded, "content_type": "multipart/form-data"}
+        wide = self.user.post(edit, **in_parts)
         self.assertEqual(wide.status_code, 422)  # forms with rows may be so large
         self.assertEqual(
             self.user.post("/t/leg/r/1/edit", data=padded).status_code, 413

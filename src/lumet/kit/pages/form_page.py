@@ -134,7 +134,6 @@ def form_page(
         is_new=is_new,
         is_piece=PIECE in request.args,
         fixed=_fixed(pages, form) if is_new else {},
-        has_files=any(isinstance(pages.fields[key], FileField) for key in entered),
         files={
             key: fact.cell
             for key in entered
