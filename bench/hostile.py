@@ -15,6 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -118,7 +119,13 @@ def _shortest(most: int) -> int:
     return SHORTEST_FORM if most == LONGEST_FORM else LONGEST_PARTS // 8
 
 
-def measure(app: Any) -> None:
+def _restore(path: Path) -> None:
+    # titles of megabytes would be measured on every page after them
+    with closing(sqlite3.connect(path)) as raw, raw:
+        raw.execute("DELETE FROM station WHERE id > 500")
+
+
+def measure(app: Any, path: Path) -> None:
     """Print the worst of each place."""
     app.config["WTF_CSRF_ENABLED"] = False
     app.extensions["users"].add("ina", PASSWORD, ["steward"])
@@ -132,6 +139,7 @@ def measure(app: Any) -> None:
             before, size = 0.0, _shortest(most)
             while size <= most:
                 seconds, status = took(send(make(size)))
+                _restore(path)
                 statuses.add(status)
                 peak = max(peak, (seconds, f"{kind}, {size:,}"))
                 if before > NOISE:
@@ -161,7 +169,8 @@ def main() -> None:
         run_generation(folder)
         sys.path.insert(0, name)
         os.environ["STATE_FOLDER"] = name
-        measure(importlib.import_module("bench_hostile").create_app())
+        made = importlib.import_module("bench_hostile").create_app()
+        measure(made, folder / "hostile.db")
 
 
 if __name__ == "__main__":
