@@ -10,7 +10,7 @@ cannot be understood: looked at here, before anything else reads the request.
 | header that the application reads | 4,000 characters |
 | all headers | 32 KiB |
 | form | 1 MiB, 1,000 fields |
-| form of a record, in parts as pages send it | 2 MiB, 16 MiB and 40,000 fields with rows |
+| form of a record, in parts as pages send it | 2 MiB, 8 MiB and 40,000 fields with rows |
 | file | UPLOAD_MB |
 | field of a number, a date, a choice, an address | 1,000 characters |
 | search | 300 characters |
@@ -31,7 +31,7 @@ LONGEST_VALUE = 4_000
 LONGEST_HEADERS = 32 * 1024
 LARGEST_REQUEST = 1024 * 1024  # bytes; reading a megabyte of escapes takes 0.2 s
 LARGEST_RECORD = 2 * 1024 * 1024  # of a form in parts, which has no escapes
-LARGEST_WITH_ROWS = 16 * 1024 * 1024  # the same of a form with its rows
+LARGEST_WITH_ROWS = 8 * 1024 * 1024  # the same of a form with its rows
 MOST_FIELDS = 1_000  # of a form
 MOST_WITH_ROWS = 40_000
 FILES_AT_ONCE = 4  # so many of the largest may come with one form
