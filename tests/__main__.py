@@ -2,16 +2,23 @@
 
 LUMET_REQUIRED names what must be there, separated by commas: browser, postgresql,
 mariadb. What is required and missing fails; what is missing otherwise is left out, and
-said in one line.
+said in one line. Without names, the walks over whole applications, which take as long as
+all the rest, run beside it in a process of their own.
 """
 
+import re
+import subprocess
 import sys
+import tempfile
 import time
 import unittest
+from collections.abc import Iterator
+from typing import Any
 
 from tests.support import capabilities
 
 TOP = "tests"
+WALKS = "tests.application.test_walks"
 
 
 class CountingResult(unittest.TextTestResult):
@@ -24,24 +31,52 @@ class CountingResult(unittest.TextTestResult):
         self.passed += 1
 
 
+def cases(suite: Any) -> Iterator[unittest.TestCase]:
+    """Yield the tests of a suite."""
+    for each in suite:
+        if isinstance(each, unittest.TestSuite):
+            yield from cases(each)
+        else:
+            yield each
+
+
 def main() -> int:
     """Run the named tests, or all; return the exit status."""
     began = time.monotonic()
     loader = unittest.defaultTestLoader
     named = sys.argv[1:]
-    suite = (
-        loader.loadTestsFromNames(named)
-        if named
-        else loader.discover(TOP, top_level_dir=".")
-    )
+    if named:
+        counts = run(loader.loadTestsFromNames(named))
+    else:
+        found = cases(loader.discover(TOP, top_level_dir="."))
+        rest = [each for each in found if type(each).__module__ != WALKS]
+        with tempfile.TemporaryFile("w+") as said:
+            beside = [sys.executable, "-m", TOP, WALKS]
+            walks = subprocess.Popen(beside, stdout=said, stderr=subprocess.STDOUT)
+            counts = run(unittest.TestSuite(rest))
+            status = walks.wait()
+            said.seek(0)
+            text = said.read()
+        print(text)
+        last = re.search(r"(\d+) passed, (\d+) failed, (\d+) skipped\s*$", text)
+        # without its last line it ended before its time
+        walked = map(int, last.groups()) if last else (0, 1, 0)
+        counts = [own + other for own, other in zip(counts, walked, strict=True)]
+        counts[1] += int(status != 0 and counts[1] == 0)
+    passed, failed, skipped = counts
+    print(f"took {time.monotonic() - began:.0f} s")
+    print(f"{passed} passed, {failed} failed, {skipped} skipped")
+    return 1 if failed or not passed + skipped else 0
+
+
+def run(suite: unittest.TestSuite) -> list[int]:
+    """Run tests; return how many passed, failed and were skipped."""
     result = unittest.TextTestRunner(resultclass=CountingResult, verbosity=1).run(suite)
     for line in capabilities.left_out():
         print(line)
     assert isinstance(result, CountingResult)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    print(f"took {time.monotonic() - began:.0f} s")
-    print(f"{result.passed} passed, {failed} failed, {len(result.skipped)} skipped")
-    return 1 if failed or not result.testsRun else 0
+    return [result.passed, failed, len(result.skipped)]
 
 
 if __name__ == "__main__":

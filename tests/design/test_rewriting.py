@@ -149,6 +149,7 @@ class PropertyTest(unittest.TestCase):
             self.assertEqual([t.strip() for t in kept], [t.strip() for t in plain])
         self.assertEqual(rewrite(back, first, first).text, back)
 
+    @settings(deadline=None)
     @given(VALUES)
     def test_values_are_written_as_toml_reads_them(self, value: Any) -> None:
         self.assertEqual(tomllib.loads(f"x = {format_value(value)}")["x"], value)

@@ -4,7 +4,7 @@ import keyword
 import unittest
 
 import wtforms
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
@@ -22,6 +22,7 @@ ODD = st.lists(
 
 
 class NamesTest(unittest.TestCase):
+    @settings(deadline=None)
     @given(ODD)
     def test_every_name_gets_an_identifier_of_its_own(self, names: list[str]) -> None:
         for reserved in (FIELD_NAMES, MODULE_NAMES):

@@ -9,7 +9,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import (
     Column,
@@ -39,6 +39,7 @@ PARTS = st.one_of(
 
 
 class AddressTest(unittest.TestCase):
+    @settings(deadline=None)
     @given(st.lists(PARTS, min_size=1, max_size=3))
     def test_any_key_comes_back(self, parts: list[Any]) -> None:
         try:
