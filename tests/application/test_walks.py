@@ -37,21 +37,18 @@ class Walk:
 
 
 class HabitsWalk(Walk, ApplicationCase):
+    SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
+
     @classmethod
     def make(cls) -> str:
-        script = ";\n".join(habits(cls.KIND))
+        script = ";\n".join(cls.SCRIPT_OF(cls.KIND))
         cls.path = make_database(cls.folder / "coast.db", script)
         return str(cls.path)
 
 
-class OldStyleWalk(Walk, ApplicationCase):
+class OldStyleWalk(HabitsWalk):
+    SCRIPT_OF = staticmethod(old_style)
     LIMITS = Limits(records=2, forms=1, titles=2, choices=2, orders=4)
-
-    @classmethod
-    def make(cls) -> str:
-        script = ";\n".join(old_style(cls.KIND))
-        cls.path = make_database(cls.folder / "coast.db", script)
-        return str(cls.path)
 
 
 class DemoWalk(Walk, ApplicationCase):

@@ -20,7 +20,7 @@ from wtforms.validators import StopValidation
 
 from .formats import plain_text
 
-LONGEST_TEXT = 16 * 1024 * 1024  # characters: as long as a form may be
+LONGEST_TEXT = 8 * 1024 * 1024  # characters: as long as a form may be
 DEEPEST = 20  # levels of JSON that are set in
 KEPT = "~"  # stands in a form for a reference whose key the user may not see
 

@@ -68,7 +68,7 @@ def state_folder(environment: Mapping[str, str] | None = None) -> Path:
     STATE_FOLDER names, else the current one.
 
     Raises CannotStart for one that is not there, and for one of an installed package,
-    which the next installation would take away.
+    which the next installation would remove.
     """
     given = os.environ if environment is None else environment
     folder = Path(given.get(STATE) or ".").absolute()

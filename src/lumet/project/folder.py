@@ -31,7 +31,7 @@ IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
 _SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip")
 _LIST_KEYS = ("schemas", "tables", "skip")
-LONGEST_FILE = 120  # bytes of a file's name, with room for what stands behind it
+LONGEST_FILE = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
