@@ -36,6 +36,23 @@ log = true
 keeper = "left_on IS NULL"
 [role.auditor.fields]
 "keeper.phone" = "hidden"
+[role.mate]
+label = "Mate"
+share = true
+[role.mate.tables]
+"*" = ["view", "edit"]
+[role.mate.rows]
+keeper = "left_on IS NULL"
+[role.pilot]
+label = "Pilot"
+[role.pilot.tables]
+"*" = ["view"]
+[role.pilot.fields]
+"keeper.phone" = "hidden"
+[role.anyone.tables]
+keeper = ["view"]
+[role.anyone.fields]
+"keeper.phone" = "hidden"
 """
 
 
@@ -109,6 +126,34 @@ class BeyondTest(ApplicationCase):
             for word in ("555", "New 8", "Bert"):
                 self.assertNotIn(word, told, address)
         self.assertIn("New 7", auditor.get("/log").text)
+
+    def change_phone(self, phone: str) -> None:
+        steward = self.client("steward")
+        data = self.form_data(steward, "/t/keeper/r/7/edit") | {"phone": phone}
+        self.assertEqual(steward.post("/t/keeper/r/7/edit", data=data).status_code, 302)
+
+    def test_histories_tell_strangers_no_names_and_nobody_what_is_hidden(self) -> None:
+        self.change_phone("555 71")
+        users = self.app.extensions["users"]
+        users.add("both", PASSWORD, ["mate", "pilot"])
+        both = self.app.test_client()
+        both.post("/sign-in", data={"name": "both", "password": PASSWORD})
+        told = self.client("steward").get("/t/keeper/r/7/history").text
+        (number,) = re.findall(r"put-back=(\d+)", told)[:1]
+        page = both.get(f"/t/keeper/r/7/edit?put-back={number}").text
+        self.assertNotIn('value="555 7"', page)  # the history conceals it
+        stranger = self.app.test_client().get("/t/keeper/r/7/history").text
+        self.assertNotIn("steward", stranger)
+        self.assertIn("Nothing was written down", stranger)  # but hidden fields
+
+    def test_shared_views_name_nothing_hidden(self) -> None:
+        mate = self.client("mate")
+        query = "phone.has=555&name.has=a&sort=phone,name"
+        kept = {"list-query": query, "name": "Loud", "role": "pilot"}
+        self.assertEqual(mate.post("/t/keeper/views", data=kept).status_code, 302)
+        shared = self.client("pilot").get("/t/keeper?panel=views").text
+        (address,) = re.findall(r'<a href="([^"]*)">Loud</a>', shared)
+        self.assertEqual(address, "/t/keeper?name.has=a&amp;sort=name")
 
     def test_a_new_name_opens_no_rows(self) -> None:
         client = self.client("warden")

@@ -72,7 +72,9 @@ class ReadingTest(PagesCase):
             "/t/reading?sort=-title",
         ):
             pages = [self.text(client, address)]
-            while match := re.search(r'href="([^"]*)">Later', pages[-1]):
+            while match := re.search(
+                r'href="([^"]*)" aria-label="Next page', pages[-1]
+            ):
                 pages.append(self.text(client, match[1].replace("&amp;", "&")))
             seen = [
                 key
@@ -81,14 +83,14 @@ class ReadingTest(PagesCase):
             ]
             self.assertEqual((len(seen), len(set(seen)), len(pages)), (60, 60, 3))
             self.assertIn("51–60 of 60", pages[-1])
-            back = re.search(r'href="([^"]*)">Earlier', pages[-1])
+            back = re.search(r'href="([^"]*)" aria-label="Previous page', pages[-1])
             assert back is not None
             earlier = self.text(client, back[1].replace("&amp;", "&"))
             self.assertEqual(
                 re.findall(r"title\" href=\"[^\"]*/r/(1,[^\"]+)\"", earlier),
                 seen[25:50],
             )
-            last = re.search(r'href="([^"]*)">Last', pages[0])
+            last = re.search(r'href="([^"]*)" aria-label="Last page', pages[0])
             assert last is not None
             final = self.text(client, last[1].replace("&amp;", "&"))
             self.assertEqual(

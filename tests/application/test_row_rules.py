@@ -219,7 +219,8 @@ class RowRules:
         self.assertEqual(lights.count("not visible"), len(rows) - len(seen))
         for number in set(reached) - seen:
             form = client.get(f"/t/light/r/{number}/edit").get_data(as_text=True)
-            options = re.findall(r'<option value="([^"]+)"', form)
+            held = form.partition('name="station_id"')[2].partition("</select>")[0]
+            options = re.findall(r'<option value="([^"]+)"', held)
             self.assertEqual(set(options), {"~", *map(str, seen)})
             data = self.form_data(client, f"/t/light/r/{number}/edit") | {
                 "colour": "#aabbcc"

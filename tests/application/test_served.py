@@ -213,12 +213,20 @@ class BehindNginxTest(ServedCase):
         self.assertEqual(other.sign_in("reader", PASSWORD).status, 302)
         cookie = next(v for k, v in other.cookies.items() if k.endswith("session"))
         self.assertTrue(cookie["secure"])
+        self.assertTrue(cookie.key.startswith("__Host-"), cookie.key)
         steward = self.client("127.0.0.4")
         steward.sign_in("steward", PASSWORD)
         told = steward.get("/log").text
         self.assertIn("127.0.0.2", told)
         self.assertIn("127.0.0.3", told)
         self.assertNotIn("198.51.100", told)
+
+    def test_signing_out_leaves_nothing_in_the_browser(self) -> None:
+        user = self.client("127.0.0.7")
+        user.sign_in("reader", PASSWORD)
+        form = self.form(user, "/", "form[action$='/sign-out']")
+        gone = user.post("/sign-out", form.sent())
+        self.assertEqual(gone.headers["Clear-Site-Data"], '"cache", "storage"')
 
     def test_links_are_those_of_the_proxy(self) -> None:
         steward = self.client("127.0.0.5")

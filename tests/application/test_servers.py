@@ -89,7 +89,9 @@ class ServerPages(OnServer):
     def test_paging_shows_every_row_once(self: Any) -> None:
         for address in ("/t/reading", "/t/reading?sort=-volts"):
             pages = [self.page(address)]
-            while match := re.search(r'href="([^"]*)">Later', pages[-1]):
+            while match := re.search(
+                r'href="([^"]*)" aria-label="Next page', pages[-1]
+            ):
                 pages.append(self.page(match[1].replace("&amp;", "&")))
             seen = [
                 key

@@ -55,7 +55,7 @@ class SpellingsTest(ApplicationCase):
     def test_they_are_written_as_they_are_spelled(self) -> None:
         client = self.client()
         data = self.form_data(client, "/t/light/r/1/edit")
-        self.assertEqual((data["first_lit"], data["gone"]), ("1931-02-01", "no"))
+        self.assertEqual((data["first_lit"], data["gone"]), ("1 Feb 1931", "no"))
         changed = data | {
             "staffed": "no", "lit": "no", "first_lit": "1902-05-01", "built": "2023-02-27",
             "seen_at": "2023-11-14T22:13:20", "entered_at": "2026-03-04T05:06",
@@ -83,7 +83,7 @@ class SpellingsTest(ApplicationCase):
         while address:
             page = client.get(address).get_data(as_text=True)
             seen += re.findall(r'href="/t/light/r/(\d+)"', page)
-            later = re.search(r'href="([^"]*)">Later', page)
+            later = re.search(r'href="([^"]*)" aria-label="Next page', page)
             address = later[1].replace("&amp;", "&") if later else ""
         self.assertEqual([int(key) for key in dict.fromkeys(seen)], [*range(1, 29), 50])
 

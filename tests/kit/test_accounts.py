@@ -3,6 +3,7 @@
 import sqlite3
 import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -254,6 +255,35 @@ class AccountsTest(unittest.TestCase):
         self.at(accounts.LINK_LASTS + timedelta(seconds=1))
         self.assertIsNone(self.users.of_link(late))
 
+    def test_of_several_who_come_at_once_one_is_the_first_user(self) -> None:
+        token = self.users.invite_first("steward")
+        names = ("ina", "eva", "tove", "rolf")
+
+        def accept(name: str) -> bool:
+            try:
+                self.users.accept(token, name, PASSWORD)
+            except Refused:
+                return False
+            return True
+
+        with ThreadPoolExecutor(len(names)) as pool:
+            self.assertEqual(sum(pool.map(accept, names)), 1)
+        self.assertEqual(len(self.users.accounts()), 1)
+
+    def test_a_link_finds_its_user_under_another_name(self) -> None:
+        number = self.users.add("tove", PASSWORD, ["reader"])
+        token = self.users.link_for(number)
+        hashed = passwords.hashed
+
+        def renamed(password: str) -> str:
+            self.users.rename(number, "Tove Marsk")
+            return hashed(password)
+
+        with mock.patch.object(passwords, "hashed", renamed):
+            self.users.use_link(token, "lamps on the seven bars")
+        found = self.users.sign_in("tove marsk", "lamps on the seven bars", "here")
+        self.assertIsNotNone(found)
+
     def test_somebody_always_keeps_the_accounts(self) -> None:
         number = self.users.add("ina", PASSWORD, ["steward"])
         with self.assertRaises(Refused):
@@ -341,6 +371,21 @@ class StoreTest(unittest.TestCase):
         with self.assertRaises(CannotStart) as caught:
             open_store(url, Path(), url)
         self.assertIn("a database of their own", str(caught.exception))
+        # two who demote each other at once: one is refused
+        store = open_store(url, Path())
+        self.addCleanup(store.engine.dispose)
+        users = Users(store, Rules(), keeping=["steward"])
+        pair = (users.find("ina").id, users.add("eva", PASSWORD, ["steward"]))
+        done = []
+
+        def demote(number: int) -> None:
+            with suppress(Refused):
+                users.set_roles(number, ["reader"])
+                done.append(number)
+
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(demote, pair))
+        self.assertEqual(len(done), 1)
 
     @needs("mariadb")
     def test_on_mariadb(self) -> None:

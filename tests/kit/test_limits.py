@@ -1,8 +1,15 @@
 """What is looked at before anything reads it, and what takes no longer for being long."""
 
+import logging
 import unittest
 
-from lumet.kit.accounts.passwords import Refused, check_password, skeleton
+from lumet.kit.accounts.passwords import (
+    Refused,
+    check_password,
+    mixes_alphabets,
+    skeleton,
+)
+from lumet.kit.command import LineFormatter
 from lumet.kit.errors import CannotStart
 from lumet.kit.fields import EmailField, JsonField, in_lines
 from lumet.kit.proxies import read_proxies
@@ -70,6 +77,16 @@ class PasswordsTest(unittest.TestCase):
         for password in ("kelp otter basalt dusk", "kqzvmwpxjtrb", "ÄÖ-werft-Möwe-71"):
             with self.subTest(password):
                 check_password("ina", password, 12, words)
+
+    def test_names_that_pass_for_another(self) -> None:
+        for name, wanted in (("ina", False), ("іna", True), ("Ὀρέστης", False),
+                             ("Ина 2", False), ("Zoë", False), ("ραul", True)):  # fmt: skip
+            self.assertEqual(mixes_alphabets(name), wanted, name)
+
+    def test_entries_of_the_log_cannot_be_forged(self) -> None:
+        record = logging.LogRecord("a", logging.ERROR, "", 1, "request: %s", ("x\n2026-11-28 ERROR \x1b[31m",), None)  # fmt: skip
+        lines = LineFormatter("%(levelname)s %(message)s").format(record).split("\n")
+        self.assertEqual(lines, ["ERROR request: x", r"    2026-11-28 ERROR \x1b[31m"])
 
     def test_names_that_a_database_takes_for_the_same(self) -> None:
         for other in ("ànn", "ANN", "ann ", "Ａnn"):

@@ -27,10 +27,11 @@ from sqlalchemy.schema import DropTable
 
 from lumet.kit.addresses import decode_key, encode_key
 from lumet.kit.errors import CannotStart
-from lumet.kit.formats import number_text
+from lumet.kit.formats import date_text, moment_text, number_text
 from lumet.kit.pages.keyset import branches, make_terms, read_place, write_place
 from lumet.kit.pages.titles import parse_title
 from lumet.kit.reach import UNBOUNDED, OutOfReach, Reach, Role, guard
+from lumet.kit.reading import read_date, read_moment, read_time
 from lumet.kit.settings import read_settings
 
 PARTS = st.one_of(
@@ -254,3 +255,50 @@ class SettingsTest(unittest.TestCase):
             (found.database_url, found.https), ("sqlite:///a${x}.db", True)
         )
         self.assertNotIn("s" * 40, repr(found))
+        former = {"SECRET_KEY": "s" * 40, "FORMER_SECRET_KEYS": "old, older"}
+        self.assertEqual(
+            read_settings(self.folder, former).former_keys, ("old", "older")
+        )
+
+
+class ReadingTest(unittest.TestCase):
+    def test_dates_in_many_ways(self) -> None:
+        today = date(2026, 11, 28)
+        cases = (
+            ("en_GB", "3.4.", date(2026, 4, 3)), ("en_GB", "3/4/26", date(2026, 4, 3)),
+            ("en_US", "3/4", date(2026, 3, 4)), ("de", "3.4.1958", date(1958, 4, 3)),
+            ("en_GB", "3.4.58", date(1958, 4, 3)), ("sv", "2026-4-3", date(2026, 4, 3)),
+            ("en_GB", "17 nov 2026", date(2026, 11, 17)), ("en_US", "Nov 17, 2026", date(2026, 11, 17)),
+            ("de", "17. November 2026", date(2026, 11, 17)), ("fr", "17 nov. 2026", date(2026, 11, 17)),
+            ("en_GB", "Sunday 3 May", date(2026, 5, 3)), ("en_GB", "9", date(2026, 11, 9)),
+            ("en_GB", "20261117", date(2026, 11, 17)), ("en_GB", "today", today),
+            ("de", "Tomorrow", date(2026, 11, 29)), ("en_GB", "+7", date(2026, 12, 5)),
+            ("en_GB", "-3", date(2026, 11, 25)), ("en_GB", "+2w", date(2026, 12, 12)),
+            ("en_GB", "+3m", date(2027, 2, 28)), ("en_GB", "-1y", date(2025, 11, 28)),
+        )  # fmt: skip
+        for language, text, wanted in cases:
+            self.assertEqual(read_date(text, language, today), wanted, text)
+        for text in ("", "13/13/2026", "31.2.2026", "lamp", "3 lamp 2026", "+99999y", "1 2 3 4",
+                     "0000-00-00", "3.4.123", "1" * 5000, "17 Nov Nov"):  # fmt: skip
+            with self.assertRaises(ValueError, msg=text):
+                read_date(text, "en_GB", today)
+
+    def test_what_a_date_is_written_as_is_read_again(self) -> None:
+        for language in ("cs", "da", "de", "en_GB", "en_US", "es", "fi", "fr", "it", "nb",
+                         "nl", "pl", "pt", "sv"):  # fmt: skip
+            for month in range(1, 13):
+                moment = datetime(2026, month, 28, 9, 40)
+                text = date_text(moment.date(), language)
+                self.assertEqual(
+                    read_date(text, language, date.today()), moment.date(), text
+                )
+                text = moment_text(moment, language)
+                self.assertEqual(read_moment(text, language, moment), moment, text)
+
+    def test_times_in_many_ways(self) -> None:
+        for text, wanted in (("9.40", "09:40"), ("0940", "09:40"), ("9:40 pm", "21:40"), ("12 am", "00:00"),
+                             ("9h40", "09:40")):  # fmt: skip
+            self.assertEqual(read_time(text).isoformat("minutes"), wanted, text)
+        for text in ("25:00", "9", "13 pm", "9:4"):
+            with self.assertRaises(ValueError, msg=text):
+                read_time(text)

@@ -27,6 +27,11 @@ _CHECKS: dict[str, tuple[Callable[[], bool], str]] = {
 }
 
 
+def is_there(name: str) -> bool:
+    """Tell whether this machine has something, by its name."""
+    return _CHECKS[name][0]()
+
+
 def needs(name: str) -> Callable[[Any], Any]:
     """Skip a test where `name` is missing, unless it is required: then let it fail."""
     check, remedy = _CHECKS[name]

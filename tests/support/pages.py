@@ -8,11 +8,7 @@ from typing import Any
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 _ONE_LINE = {"text", "search", "tel", "url", "email", "password"}
-_DATE = re.compile(r"(\d{4,})-(\d\d)-(\d\d)")
-_TIME = r"([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,3})?)?"
 _SHAPES = {
-    "time": re.compile(_TIME),
-    "datetime-local": re.compile(rf"\d{{4,}}-\d\d-\d\d[T ]{_TIME}"),
     "color": re.compile(r"#[0-9a-fA-F]{6}"),
     "number": re.compile(r"-?\d+(\.\d+)?([eE][-+]?\d+)?"),
 }
@@ -24,23 +20,10 @@ def held_by(kind: str, value: str) -> str:
     if kind in _ONE_LINE:
         value = value.replace("\r", "").replace("\n", "")
         return value.strip() if kind in ("url", "email") else value
-    if kind == "date":
-        return value if _is_date(value) else ""
     shape = _SHAPES.get(kind)
-    if shape is None:
+    if shape is None or shape.fullmatch(value):
         return value
-    fits = shape.fullmatch(value) and (kind != "datetime-local" or _is_date(value[:10]))
-    return value if fits else "#000000" if kind == "color" else ""
-
-
-def _is_date(text: str) -> bool:
-    found = _DATE.fullmatch(text)
-    if found is None:
-        return False
-    year, month, day = (int(part) for part in found.groups())
-    leap = year % 4 == 0 and (year % 100 != 0 or year % 400 == 0)
-    days = (31, 28 + leap, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31)
-    return year > 0 and 1 <= month <= 12 and 1 <= day <= days[month - 1]
+    return "#000000" if kind == "color" else ""
 
 
 @dataclass(slots=True)

@@ -229,7 +229,7 @@ class Walker:
             found = [_key_of(row) for row in keys]
             self.figures.rows += len(found)
             yield found
-            later = [a for a, words in page.links(".pager nav a") if words in ("Later", "Next")]  # fmt: skip
+            later = [a for a, words in page.links(".pager nav a") if words == "Next"]  # fmt: skip
             if not later:
                 return
             page = self.open(name, later[0])
@@ -492,11 +492,12 @@ class Walker:
             return hints[control.name]
         if "data-step" in given:
             return _number_within(given, number + self._far)
-        if control.kind == "date":
+        clock = given.get("data-date", "")
+        if clock == "date":
             return (date(2024, 1, 1) + timedelta(days=number)).isoformat()
-        if control.kind == "time":
+        if clock == "time":
             return f"{number % 24:02}:{number % 60:02}"
-        if control.kind == "datetime-local":
+        if clock == "moment":
             day = date(2024, 1, 1) + timedelta(days=number)
             return f"{day}T{number % 24:02}:{number % 60:02}"
         if control.kind == "email":

@@ -1,5 +1,6 @@
 """Putting the application together: database, accounts, pages, and what keeps it safe."""
 
+import hashlib
 import importlib
 import importlib.util
 import inspect
@@ -18,6 +19,7 @@ from flask import (
     render_template,
     request,
 )
+from flask.sessions import SecureCookieSessionInterface
 from flask_babel import Babel, gettext
 from flask_babel import gettext as _
 from flask_babel.speaklater import LazyString
@@ -43,6 +45,7 @@ from .pages import (
     delete_views,
     entry_views,
     file_views,
+    help_views,
     history_views,
     list_views,
     record_views,
@@ -55,6 +58,7 @@ from .proxies import BehindProxies
 from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
 from .settings import LOCAL_HOSTS, Settings
+from .static_files import serve_revisions, static_address
 from .uploads import Uploads
 
 POLICY = (
@@ -73,6 +77,12 @@ HEADERS = {
 HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
 NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
 log = logging.getLogger(__name__)
+
+
+class SignedSessions(SecureCookieSessionInterface):
+    """Sessions signed with SHA-256 where Flask's own are with SHA-1."""
+
+    digest_method = staticmethod(hashlib.sha256)
 
 
 def build(
@@ -94,9 +104,12 @@ def build(
     if not is_language(language):
         raise CannotStart(f"LANGUAGE: there is no language {language!r}.")
     app = Flask(package)
+    app.session_interface = SignedSessions()
     app.config.update(
         SECRET_KEY=settings.secret_key,
-        SESSION_COOKIE_NAME=f"{package}-session",
+        SECRET_KEY_FALLBACKS=list(settings.former_keys),
+        # by this beginning browsers let no other host and no plain http set it
+        SESSION_COOKIE_NAME=f"{'__Host-' if settings.https else ''}{package}-session",
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=settings.https,
@@ -123,7 +136,7 @@ def build(
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(
-        lambda: {"static": f"{site().root}/static/", "_": words.of(site().language)}
+        lambda: {"static": static_address(), "_": words.of(site().language)}
     )
     most_bytes = settings.upload_mb * 1_000_000
     # first of all: what guards against forged forms reads them already
@@ -162,6 +175,7 @@ def build(
         delete_views,
         record_views,
         file_views,
+        help_views,
         history_views,
         account_views,
         keeping,
@@ -169,6 +183,7 @@ def build(
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
+    serve_revisions(app)
     _add_safety(app)
     _add_errors(app)
     app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
@@ -256,7 +271,7 @@ def _add_safety(app: Flask) -> None:
             response.headers.setdefault(name, value)
         if app.config["SESSION_COOKIE_SECURE"]:
             response.headers.setdefault("Strict-Transport-Security", HTTPS_ONLY)
-        if request.endpoint != "static":
+        if request.endpoint not in ("static", "static_revision"):
             response.headers.setdefault("Cache-Control", "no-store")
         return response
 

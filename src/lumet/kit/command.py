@@ -153,9 +153,11 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
     app = create_app()
     _trust(app, host)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
-    logging.basicConfig(
-        level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s"
-    )
+    _log_to_terminal()
+    if host not in LOCAL_HOSTS and not app.config["SESSION_COOKIE_SECURE"]:
+        print(
+            "Passwords are sent in clear: put a proxy with HTTPS in front, and set HTTPS=1."
+        )
     address = _address(*listener.getsockname()[:2])
     for number in (signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)):
         signal.signal(number, _end)
@@ -177,6 +179,32 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
             clear_untrusted_proxy_headers=False,
         )
     return 0
+
+
+class LineFormatter(logging.Formatter):
+    """Writes each entry so that nothing in it, an address or an error's text, can pass
+    for another entry or move a terminal's cursor: further lines are set in, and control
+    characters are written as escapes."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        first, *rest = super().format(record).splitlines() or [""]
+        lines = [first, *[f"    {line}" for line in rest]]
+        return "\n".join(map(_visible, lines))
+
+
+def _visible(line: str) -> str:
+    return "".join(
+        each
+        if each.isprintable() or each == "\t"
+        else each.encode("unicode_escape").decode()
+        for each in line
+    )
+
+
+def _log_to_terminal() -> None:
+    handler = logging.StreamHandler()
+    handler.setFormatter(LineFormatter("%(asctime)s %(levelname)s %(message)s"))
+    logging.basicConfig(level=logging.WARNING, handlers=[handler])
 
 
 def _end(number: int, frame: object) -> None:

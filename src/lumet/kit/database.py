@@ -182,7 +182,10 @@ def open_server(url: str, setting: str = "DATABASE_URL") -> Engine:
         }
     try:
         engine = create_engine(
-            make_url(f"{driver}://{rest}"), connect_args=arguments, pool_pre_ping=True
+            make_url(f"{driver}://{rest}"),
+            connect_args=arguments,
+            pool_pre_ping=True,
+            hide_parameters=True,  # what people search for and save is in no log
         )
     except (ArgumentError, NoSuchModuleError, ValueError) as error:
         raise CannotStart(f"{setting}: this address cannot be understood.") from error
@@ -252,7 +255,9 @@ def open_sqlite(path: Path, create: bool = False, write_ahead: bool = False) -> 
         connection.create_function("casefold", 1, _casefold, deterministic=True)
         return connection
 
-    engine = create_engine(SQLITE, poolclass=QueuePool, creator=connect)
+    engine = create_engine(
+        SQLITE, poolclass=QueuePool, creator=connect, hide_parameters=True
+    )
 
     @event.listens_for(engine, "connect")
     def watch(raw: sqlite3.Connection, record: Any) -> None:

@@ -38,6 +38,8 @@ class ValueField(Field):
     numeric = False
     wide = False
     narrow = False
+    date_kind = ""  # of dates and times, see `ClockField`
+    keyboard = ""  # what a device without keys shows to write with
     more = False  # of a lookup: whether there are others to choose
     is_given = False  # its value was not entered, see `give`
     suggestions: Sequence[str] = ()
@@ -218,6 +220,7 @@ class WebAddressField(LinkedField):
     """An address on the web; without http:// or https:// it leads nowhere."""
 
     html_type = "text"
+    keyboard = "url"
 
     def parse(self, text: str) -> str:
         if re.search(r"\s", text) or "." not in text:

@@ -1,5 +1,6 @@
-"""Where the present user is: the language and the time zone."""
+"""Where the present user is: the language, the time zone, the time."""
 
+from datetime import date, datetime
 from zoneinfo import ZoneInfo
 
 from flask import current_app, g, has_request_context
@@ -23,3 +24,13 @@ def zone() -> ZoneInfo:
         g.zone = ZoneInfo(name or current_app.config[TIME_ZONE])
     found: ZoneInfo = g.zone
     return found
+
+
+def now() -> datetime:
+    """Return what the clocks of the present user show, without their zone."""
+    return datetime.now(zone()).replace(tzinfo=None)
+
+
+def today() -> date:
+    """Return the present user's day."""
+    return now().date()

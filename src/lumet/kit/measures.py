@@ -31,6 +31,15 @@ class NumberField(ValueField):
     numeric = True
 
     @property
+    def keyboard(self) -> str:  # type: ignore[override]
+        """Digits alone, but where the sign may be needed: some devices have none there."""
+        lowest, value = self.bounds[0], self.data
+        is_below = isinstance(value, Decimal | int | float) and value < 0
+        if is_below or (lowest is not None and lowest < 0):
+            return "text"
+        return "decimal" if getattr(self, "scale", 0) != 0 else "numeric"
+
+    @property
     def step(self) -> str:
         """How far an arrow key goes."""
         return "1"
@@ -168,6 +177,7 @@ class DegreesField(DecimalField):
     """A latitude or a longitude in degrees, also entered as 61° 12.24′ N; kept with
     `scale` digits, or `measured`, as a float keeps it."""
 
+    keyboard = "text"  # degrees have signs and letters
     PLACES = 7  # digits behind the point, of one without a scale: a centimetre
 
     def __init__(

@@ -359,9 +359,10 @@ class Reach:
         table: Table,
         where: ColumnElement[bool],
         right: str,
+        **bound: Any,
     ) -> dict[tuple[Any, ...], tuple[Role, ...]] | None:
         """Return the roles by which the user holds `right`, by key, on the records that
-        fit `where`; None where they are the same on all: those that hold it."""
+        fit `where`, with what that binds; None where they are the same on all: those that hold it."""
         holding = self.holding(right, table.fullname)
         conditions = [role.condition(right, table.fullname) for role in holding]
         if self.everything or not any(conditions):
@@ -379,7 +380,7 @@ class Reach:
                 for role, is_held in zip(holding, row[len(key) :], strict=True)
                 if is_held
             )
-            for row in UNBOUNDED.run(connection, statement, self.bound)
+            for row in UNBOUNDED.run(connection, statement, {**self.bound, **bound})
         }
 
     def insert(

@@ -48,6 +48,7 @@ class Settings:
     folder: Path
     database_url: str
     secret_key: str = field(repr=False)
+    former_keys: tuple[str, ...] = field(default=(), repr=False)
     accounts_url: str = SQLITE + "accounts.db"
     language: str = ""
     time_zone: str = "UTC"
@@ -110,6 +111,8 @@ def read_settings(
         folder=folder,
         database_url=given["DATABASE_URL"],
         secret_key=given["SECRET_KEY"],
+        # sessions that were signed by a key before go on until they end
+        former_keys=_words(given.get("FORMER_SECRET_KEYS")),
         accounts_url=given.get("ACCOUNTS_URL") or SQLITE + "accounts.db",
         language=given.get("LANGUAGE") or "",
         time_zone=_zone(given.get("TIME_ZONE") or "UTC"),
@@ -118,16 +121,17 @@ def read_settings(
         export_mb=_number(given, "EXPORT_MB", 2000, 1),
         proxy=read_proxies(given.get("PROXY") or ""),
         https=given.get("HTTPS", "0") not in ("", "0", "no", "false"),
-        trusted_hosts=tuple(
-            host.strip()
-            for host in (given.get("TRUSTED_HOSTS") or "").split(",")
-            if host.strip()
-        ),
+        trusted_hosts=_words(given.get("TRUSTED_HOSTS")),
         session_idle_hours=_number(given, "SESSION_IDLE_HOURS", 10, 1),
         session_days=_number(given, "SESSION_DAYS", 7, 1),
         password_length=_number(given, "PASSWORD_LENGTH", 12, 8),
         log_days=_number(given, "LOG_DAYS", 730, 0),
     )
+
+
+def _words(text: str | None) -> tuple[str, ...]:
+    """Return the words of a setting that lists some, with commas between them."""
+    return tuple(each.strip() for each in (text or "").split(",") if each.strip())
 
 
 def _zone(name: str) -> str:

@@ -15,34 +15,58 @@ from flask_babel import lazy_gettext as _
 from . import here
 from .fields import ValueField
 from .formats import date_text, moment_text, plain_text, time_text
-from .reading import read_date
+from .reading import read_date, read_moment, read_time
 
 _named = cache(ZoneInfo)
 
 
-def _is_iso(kind: type[date] | type[time], text: str) -> bool:
-    try:
-        kind.fromisoformat(text)
-    except ValueError:
-        return False
-    return True
+class ClockField(ValueField):
+    """What dates and times have in common: people read and write them as their language
+    does, in many ways; `to_text` is their form for addresses and comparisons, ISO 8601."""
+
+    date_kind = ""  # of the control: date, time or moment
+
+    def written(self, value: Any) -> str:
+        """Return what the control holds for a value: as pages show it, where that can be
+        read again without a loss, else as ISO 8601."""
+        plain = self.to_text(value)
+        try:
+            shown = self.show(value, here.language())
+            return shown if self.to_text(self.parse(shown)) == plain else plain
+        except (ValueError, OverflowError):
+            return plain
+
+    def is_unchanged(self, text: str) -> bool:
+        stored = self.object_data
+        return super().is_unchanged(text) or (
+            stored is not None and text == self.clean(self.written(stored))
+        )
+
+    def _value(self) -> str:
+        if self.raw_data:
+            text = self.gather(self.raw_data)
+            return self.written(self.data) if self._is_plain(text) else text
+        return "" if self.data is None else self.written(self.data)
+
+    def _is_plain(self, text: str) -> bool:
+        """Tell whether a text is what programs give, such as an address, and was read."""
+        is_read = self.data is not None and not self.process_errors
+        return is_read and self.clean(text) == self.to_text(self.data)
 
 
-class DateField(ValueField):
-    """A date, entered as the browser lets one enter dates."""
+class DateField(ClockField):
+    """A date."""
 
-    html_type = "date"
-    html_takes = re.compile(r"\d{4}-\d\d-\d\d")
-
-    def fits_control(self, text: str) -> bool:
-        # a browser shows nothing of a day that is none, such as 0000-00-00
-        return super().fits_control(text) and _is_iso(date, text)
+    date_kind = "date"
 
     def parse(self, text: str) -> date:
         try:
-            return read_date(text, here.language())
+            return read_date(text, here.language(), here.today())
         except ValueError:
-            raise ValueError(_("Enter a date as 2026-11-17.")) from None
+            example = date_text(here.today(), here.language())
+            raise ValueError(
+                _("Enter a date, such as %(example)s.", example=example)
+            ) from None
 
     def to_text(self, value: Any) -> str:
         return value.isoformat() if isinstance(value, date) else super().to_text(value)
@@ -53,20 +77,16 @@ class DateField(ValueField):
         return plain_text(value)
 
 
-class TimeField(ValueField):
+class TimeField(ClockField):
     """A time of day."""
 
-    html_type = "time"
-    html_takes = re.compile(r"\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
-
-    def fits_control(self, text: str) -> bool:
-        return super().fits_control(text) and _is_iso(time, text)
+    date_kind = "time"
 
     def parse(self, text: str) -> time:
         try:
-            return time.fromisoformat(text)
+            return read_time(text)
         except ValueError:
-            raise ValueError(_("Enter a time as 09:40.")) from None
+            raise ValueError(_("Enter a time, such as 09:40.")) from None
 
     def to_text(self, value: Any) -> str:
         if isinstance(value, time):
@@ -79,12 +99,11 @@ class TimeField(ValueField):
         )
 
 
-class MomentField(ValueField):
+class MomentField(ClockField):
     """A date and a time of day. `zoned`: the database knows when that is; `zone`: the
     zone in which a column without one is stored."""
 
-    html_type = "datetime-local"
-    html_takes = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,3})?)?")
+    date_kind = "moment"
 
     def __init__(
         self, *positional: Any, zoned: bool = False, zone: str = "", **rest: Any
@@ -92,9 +111,6 @@ class MomentField(ValueField):
         super().__init__(*positional, **rest)
         self.zoned = zoned
         self.zone = zone
-
-    def fits_control(self, text: str) -> bool:
-        return super().fits_control(text) and _is_iso(datetime, text)
 
     @property
     def is_local(self) -> bool:
@@ -123,17 +139,11 @@ class MomentField(ValueField):
 
     def _read(self, text: str) -> datetime:
         try:
-            return datetime.fromisoformat(text)
+            return read_moment(text, here.language(), here.now())
         except ValueError:
-            pass
-        day, _blank, hour = text.strip().replace(", ", " ").rpartition(" ")
-        try:
-            return datetime.combine(
-                read_date(day, here.language()), time.fromisoformat(hour)
-            )
-        except ValueError:
+            example = moment_text(here.now(), here.language())
             raise ValueError(
-                _("Enter a date and a time as 2026-11-17 09:40.")
+                _("Enter a date and a time, such as %(example)s.", example=example)
             ) from None
 
     def here(self, value: datetime) -> datetime:

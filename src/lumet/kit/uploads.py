@@ -15,7 +15,7 @@ from typing import IO, Any
 
 import filetype  # type: ignore[import-untyped]
 from flask_babel import gettext as _
-from sqlalchemy import delete, insert, select, update
+from sqlalchemy import delete, func, insert, select, update
 
 from .accounts.store import upload
 from .accounts.throttle import now
@@ -23,6 +23,7 @@ from .database import Database
 
 WAITING, KEPT = "waiting", "kept"
 WAITS = timedelta(days=1)
+WAITING_SHARE = 20  # of the largest file: the room for files of one user that wait
 MOST_PIXELS = 20_000_000  # of a picture: drawn, it takes four bytes each
 HEAD = 8192  # bytes that tell what a file is
 DOCUMENTS = {  # media types, with the ending of their files
@@ -94,6 +95,12 @@ class Uploads:
         """
         self._sweep()
         most = min(place.most_bytes or self.most_bytes, self.most_bytes)
+        if self._waiting_bytes(user[0]) > WAITING_SHARE * self.most_bytes:
+            raise Refused(
+                _(
+                    "Too many files wait to be saved. Save their forms, or try again tomorrow."
+                )
+            )
         content = stream.read(most + 1)
         if len(content) > most:
             raise Refused(_("At most %(size)s.", size=size_text(most)))
@@ -124,6 +131,13 @@ class Uploads:
         with self.store.writing() as connection:
             connection.execute(insert(upload).values(values))
         return token
+
+    def _waiting_bytes(self, user_id: int) -> int:
+        """Return the size of all files of a user that no record has yet."""
+        mine = (upload.c.user_id == user_id) & (upload.c.state == WAITING)
+        with self.store.reading() as connection:
+            found = connection.scalar(select(func.sum(upload.c.size)).where(mine))
+        return int(found or 0)
 
     def waiting(self, token: str, folder: str, user_id: int) -> Upload | None:
         """Return a file of this user's that waits to be kept in `folder`."""

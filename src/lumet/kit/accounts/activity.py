@@ -3,7 +3,7 @@
 import csv
 import io
 from collections.abc import Iterator
-from datetime import date, datetime, time, timedelta
+from datetime import datetime, time, timedelta
 from itertools import islice
 from urllib.parse import urlencode
 
@@ -20,9 +20,12 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
+from .. import here
+from ..formats import date_text
 from ..pages.exporting import RISKY
 from ..pages.log_reach import seen_entries
 from ..pages.site import may_see_log, note, site
+from ..reading import read_date
 from .log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50
@@ -59,6 +62,7 @@ def entries() -> ResponseReturnValue:
         kinds=KINDS,
         tables={p.name: str(p.plural) for p in site().registry.pages.values()},
         unfinished=log.unfinished(),
+        days={name: _shown_day(name) for name in ("from", "to")},
     )
 
 
@@ -79,10 +83,17 @@ def _wanted() -> Wanted:
 
 
 def _day(name: str) -> datetime | None:
+    typed = request.args.get(name, "")
     try:
-        return datetime.combine(date.fromisoformat(request.args.get(name, "")), time())
+        return datetime.combine(read_date(typed, here.language(), here.today()), time())
     except ValueError:
         return None
+
+
+def _shown_day(name: str) -> str:
+    """Return a day that was asked for as the user's language writes it."""
+    day = _day(name)
+    return date_text(day.date(), here.language()) if day else request.args.get(name, "")
 
 
 @blueprint.get("/log.csv")

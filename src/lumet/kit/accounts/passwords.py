@@ -37,7 +37,21 @@ def skeleton(name: str) -> str:
     """Return the comparable form of a name: without case, accents, marks and blanks at the
     end, so that no two users are the same to any database, whatever its collation."""
     plain = unicodedata.normalize("NFKD", fold(name))
-    return "".join(each for each in plain if not unicodedata.combining(each))[:80]
+    return "".join(each for each in plain if not unicodedata.combining(each))
+
+
+_ALPHABETS = ("LATIN", "CYRILLIC", "GREEK", "ARMENIAN", "CHEROKEE", "COPTIC")
+
+
+def mixes_alphabets(name: str) -> bool:
+    """Tell whether a name has letters of alphabets that look alike, so that it could pass
+    for another: a Cyrillic і in ina.
+
+    Source: Unicode Technical Standard 39, 5.1 and 5.2 (single script).
+    """
+    names = (unicodedata.name(each, "") for each in fold(name) if each.isalpha())
+    found = {word.partition(" ")[0] for word in names}
+    return len(found & set(_ALPHABETS)) > 1
 
 
 def check_password(

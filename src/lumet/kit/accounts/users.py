@@ -26,7 +26,15 @@ from sqlalchemy.exc import DBAPIError
 from ..database import Database
 from . import passwords
 from .kept import Kept, mark_changed, new_revision, read_kept
-from .passwords import NONE, SHORTEST, Refused, check_password, fold, skeleton
+from .passwords import (
+    NONE,
+    SHORTEST,
+    Refused,
+    check_password,
+    fold,
+    mixes_alphabets,
+    skeleton,
+)
 from .store import (
     device,
     former_name,
@@ -58,6 +66,7 @@ _FIRST_OF_SESSION = (
 )  # fmt: skip
 MOST_REMEMBERED = 5_000  # users of whom it is remembered what is kept
 REMEMBERED = timedelta(minutes=1)
+LONGEST_NAME = 80  # characters, folded too
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,10 +203,13 @@ class Users:
         check_password(name, password, *self._password_rules)
         kept = passwords.hashed(password)
         with self.store.writing() as connection:
-            used = delete(link).where(link.c.token == _digest(token))
-            if not connection.execute(used).rowcount:
+            # by the number: the user may be renamed meanwhile
+            mine = link.c.token == _digest(token)
+            number = connection.scalar(select(link.c.user_id).where(mine))
+            used = delete(link).where(mine)
+            if number is None or not connection.execute(used).rowcount:
                 raise Refused(_("This link is no longer good."))
-            _set_password(connection, fold(name), kept)
+            _set_password(connection, number, kept)
         return name
 
     def set_password(self, name: str, password: str) -> None:
@@ -205,7 +217,7 @@ class Users:
         check_password(name, password, *self._password_rules)
         kept = passwords.hashed(password)
         with self.store.writing() as connection:
-            _set_password(connection, fold(name), kept)
+            _set_password(connection, _number_of(connection, name), kept)
 
     def confirm(self, visitor: Visitor, password: str, origin: str) -> None:
         """Make sure that who is signed in knows the present password.
@@ -233,7 +245,7 @@ class Users:
         check_password(visitor.name, new, *self._password_rules)
         hashed = passwords.hashed(new)
         with self.store.writing() as connection:
-            _set_password(connection, fold(visitor.name), hashed, visitor.token)
+            _set_password(connection, visitor.id, hashed, visitor.token)
 
     def disable(self, name: str) -> None:
         """Let a user no longer sign in, and end the user's sessions."""
@@ -273,7 +285,8 @@ class Users:
             .join(user_role, user_role.c.user_id == user.c.id)
             .where(user_role.c.role.in_(self.keeping), user.c.disabled.is_(False))
         )
-        keepers = set(connection.scalars(of_keepers))
+        # locked, since two who demote each other at once would leave none
+        keepers = set(connection.scalars(of_keepers.with_for_update()))
         if keepers == {number}:
             raise Refused(_("Nobody would be left who keeps the accounts."))
 
@@ -376,7 +389,11 @@ class Users:
     def is_empty(self) -> bool:
         """Tell whether there is no user yet."""
         with self.store.reading() as connection:
-            return connection.scalar(select(user.c.id).limit(1)) is None
+            return not self._has_users(connection)
+
+    @staticmethod
+    def _has_users(connection: Connection) -> bool:
+        return connection.scalar(select(user.c.id).limit(1)) is not None
 
     # Their sessions
 
@@ -546,14 +563,24 @@ class Users:
         role = self.invited_role(token)
         if role is None:
             raise Refused(_("This link is no longer good."))
-        self.add(name, password, [role])
+        name = name.strip()
+        _check_name(name)
+        check_password(name, password, *self._password_rules)
+        kept = passwords.hashed(password)
         with self.store.writing() as connection:
-            connection.execute(delete(invitation))
+            # of several who come at once, one uses it up
+            used = delete(invitation).where(invitation.c.token == _digest(token))
+            if not connection.execute(used).rowcount or self._has_users(connection):
+                raise Refused(_("This link is no longer good."))
+            _insert(connection, name, kept, [role], {})
 
 
 def _check_name(name: str) -> None:
-    if not name or len(name) > 80 or not name.isprintable():
+    longest = max(len(each) for each in (name, fold(name), skeleton(name)))
+    if not name or longest > LONGEST_NAME or not name.isprintable():
         raise Refused(_("A name has 1 to 80 printable characters."))
+    if mixes_alphabets(name):
+        raise Refused(_("A name has the letters of one alphabet."))
 
 
 def _refuse_taken(connection: Connection, name: str, number: int) -> None:
@@ -603,13 +630,18 @@ def _make_link(connection: Connection, number: int, lasts: timedelta) -> str:
     return token
 
 
+def _number_of(connection: Connection, name: str) -> int:
+    """Return the number of a user. Raises Refused when there is none of this name."""
+    number = connection.scalar(select(user.c.id).where(user.c.folded == fold(name)))
+    if number is None:
+        raise Refused(_('There is no user "%(name)s".', name=name))
+    return int(number)
+
+
 def _set_password(
-    connection: Connection, folded: str, kept: str, but: str = ""
+    connection: Connection, number: int, kept: str, but: str = ""
 ) -> None:
     """Keep a new password; end the user's sessions and links, `but` one session."""
-    number = connection.scalar(select(user.c.id).where(user.c.folded == folded))
-    if number is None:
-        raise Refused(_('There is no user "%(name)s".', name=folded))
     values = {"password": kept, "stamp": secrets.token_urlsafe(18)}
     connection.execute(update(user).where(user.c.id == number).values(values))
     ended = delete(session).where(session.c.user_id == number)

@@ -75,7 +75,9 @@ def _wait(seconds: int) -> str:
 
 
 def _device_cookie() -> str:
-    return f"{current_app.config['SESSION_COOKIE_NAME']}-device"
+    name = current_app.config["SESSION_COOKIE_NAME"]
+    # it has a path of its own, so that it cannot be of the stricter kind
+    return f"{name.replace('__Host-', '__Secure-')}-device"
 
 
 def _remember_device(answer: Response, number: int, token: str) -> None:
@@ -108,7 +110,10 @@ def sign_out() -> ResponseReturnValue:
         note("sign-in", "signed out")
     logout_user()
     session.clear()
-    return redirect(url_for(".sign_in"))
+    answer = redirect(url_for(".sign_in"))
+    # what pages left in this browser goes as well: sizes, places, what had the focus
+    answer.headers["Clear-Site-Data"] = '"cache", "storage"'
+    return answer
 
 
 @blueprint.route("/first-steward/<token>", methods=["GET", "POST"])

@@ -10,11 +10,13 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import MARKED, Deed, recorded
+from ..fields import LookupField, ValueField
 from ..reach import LeavesReach, OutOfReach, SeveralRecords
 from .browsing import Browsing
 from .cascades import beyond_delete
 from .deleting import consequences
 from .form_page import several_records
+from .lookups import fill_lookups
 from .record import Record, record_plan
 from .saving import Broken, Gone, Saver, is_same
 from .site import actor, key_values
@@ -24,20 +26,28 @@ MOST_ROWS = 1_000  # at once
 
 
 @dataclass(frozen=True, slots=True)
-class Refused:
-    """A record to which it cannot be done, and why."""
+class Affected:
+    """One of the records: `before`, the value that a field has until it is changed; `why`
+    it cannot be done to it, "" where it can."""
 
     title: str
     key: str
-    why: str
+    why: str = ""
+    before: str | None = None
+    values: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
 class Tally:
-    """How many it can be, or was, done to; and the others."""
+    """The records to which it can be, or was, done; and the others."""
 
-    done: int = 0
-    refused: list[Refused] = field(default_factory=list)
+    accepted: list[Affected] = field(default_factory=list)
+    refused: list[Affected] = field(default_factory=list)
+
+    @property
+    def done(self) -> int:
+        """How many records it can be, or was, done to."""
+        return len(self.accepted)
 
 
 def chosen_keys(
@@ -77,6 +87,27 @@ class Acting:
             self._count(tally, segment, record, why)
         return tally
 
+    def shown_value(self, connection: Connection) -> str:
+        """Return the new value of the field as pages show it."""
+        form = self.pages.filled({}, MultiDict({self.column: self.text}))
+        field_ = form._fields[self.column]
+        if not isinstance(field_, ValueField) or field_.errors or field_.data is None:
+            return self.text
+        if self.column in self.pages.lookups:
+            fill_lookups(
+                self.browsing.site,
+                connection,
+                self.pages,
+                form,
+                self.reach,
+                [self.column],
+            )
+            if isinstance(field_, LookupField):
+                titles = {value: title for value, title, _note in field_.options}
+                return titles.get(self.text, self.text)
+            return self.text
+        return field_.show(field_.data, self.browsing.site.language)
+
     def seen(self, connection: Connection, keys: Sequence[str]) -> dict[str, str]:
         """Return the digests of the records as the preview shows them, by key."""
         found = {}
@@ -97,13 +128,13 @@ class Acting:
                 own = self._carry_out_one(segment, seen.get(segment, ""))
             except SeveralRecords:
                 why = several_records(self.pages)
-                own = Tally(refused=[Refused(segment, segment, why)])
+                own = Tally(refused=[Affected(segment, segment, why)])
             except Broken as error:
-                own = Tally(refused=[Refused(segment, segment, str(error))])
+                own = Tally(refused=[Affected(segment, segment, str(error))])
             except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
                 why = str(_("The database refused it."))
-                own = Tally(refused=[Refused(segment, segment, why)])
-            tally.done += own.done
+                own = Tally(refused=[Affected(segment, segment, why)])
+            tally.accepted += own.accepted
             tally.refused += own.refused
         return tally
 
@@ -131,9 +162,13 @@ class Acting:
 
     def _count(self, tally: Tally, segment: str, record: Record, why: str) -> None:
         if why:
-            tally.refused.append(Refused(record.title, segment, why))
-        else:
-            tally.done += 1
+            tally.refused.append(Affected(record.title, segment, why))
+            return
+        fact = record.fact(self.column) if self.column else None
+        before = None if fact is None else str(fact.cell.text)
+        tally.accepted.append(
+            Affected(record.title, segment, before=before, values=record.values)
+        )
 
     def _records(
         self, connection: Connection, keys: Sequence[str], tally: Tally
@@ -145,7 +180,8 @@ class Acting:
                 continue
             record = self._plan.read(connection, key)
             if record is None:
-                tally.refused.append(Refused("–", segment, str(_("It is not there."))))
+                missing = str(_("This record no longer exists."))
+                tally.refused.append(Affected("–", segment, missing))
             else:
                 yield segment, key, record
 

@@ -22,6 +22,7 @@ from .title_search import read_search
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5
+PRINTED_ROWS = 500  # of a block on paper
 READ_AT_ONCE = 2  # blocks that come with the record's page
 NOTHING: Mapping[str, str] = {}
 
@@ -155,6 +156,13 @@ class Blocks:
             for place, word in enumerate(self._sketches)
         ]
 
+    def printed(self, connection: Connection) -> list[Block]:
+        """Return the blocks that have records, each with up to PRINTED_ROWS of them."""
+        found = [
+            self._block(word, connection, size=PRINTED_ROWS) for word in self._sketches
+        ]
+        return [each for each in found if each.listed and each.listed.lines]
+
     def one(
         self, connection: Connection, word: str, asked: Mapping[str, str]
     ) -> Block | None:
@@ -168,6 +176,7 @@ class Blocks:
         word: str,
         connection: Connection | None,
         asked: Mapping[str, str] = NOTHING,
+        size: int = BLOCK_ROWS,
     ) -> Block:
         found = self._sketches[word]
         pages, address = found.pages, f"{self._home}/related/{word}"
@@ -176,20 +185,19 @@ class Blocks:
             add = add_address(pages.name, _filled(found.reference, self.record))
         listed = None
         if connection is not None:
-            reference, through = found.reference, found.through
-            listed = self._read(connection, pages, reference, address, asked, through)
+            listed = self._read(connection, found, address, asked, size)
         choose = f"{self._home}{found.choose}" if found.choose else ""
         return Block(found.label, pages, address, add, found.add_words, choose, listed)
 
     def _read(
         self,
         connection: Connection,
-        pages: TablePages,
-        reference: Reference,
+        sketch: _Sketch,
         address: str,
         asked: Mapping[str, str],
-        through: Through,
+        size: int,
     ) -> Listed:
+        pages, reference, through = sketch.pages, sketch.reference, sketch.through
         registry = self.site.registry
         search = read_search(self.site, pages, self.reach, asked.get("q", ""))
         sorting = read_sort(registry, pages, self.reach, asked.get("sort", ""))
@@ -210,9 +218,9 @@ class Blocks:
         if "before" in asked:
             word, backward = asked["before"], True
         try:
-            page = plan.read(connection, word, backward, BLOCK_ROWS, parent, bound)
+            page = plan.read(connection, word, backward, size, parent, bound)
         except ValueError:  # a place in another order
-            page = plan.read(connection, size=BLOCK_ROWS, parent=parent, bound=bound)
+            page = plan.read(connection, size=size, parent=parent, bound=bound)
 
         def at(**changed: str) -> str:
             kept = {"q": search.text, "sort": ",".join(sorting.words)} | changed

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any, NamedTuple
-from urllib.parse import quote_plus, urlencode
+from urllib.parse import parse_qsl, quote_plus, urlencode
 
 from flask_babel import gettext as _
 from sqlalchemy import (
@@ -23,7 +23,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..accounts.kept import KeptChoices
 from ..fields import ChoiceField, LookupField, ValueField, YesNoField
-from ..formats import number_text
+from ..formats import date_text, number_text
 from ..measures import CodeField, DecimalField, IntegerField
 from ..reach import Reach
 from ..times import DateField, MomentField
@@ -49,7 +49,9 @@ from .lookups import SHORT_LIST, lookup_plan
 from .model import TablePages
 from .selection import Cell
 from .sifting import (
+    FROM,
     IS,
+    TO,
     Sift,
     in_words,
     operators,
@@ -66,8 +68,8 @@ SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200
 TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
-FILTER, VIEWS, COLUMNS, OUT = "filter", "views", "columns", "out"
-PANELS = (FILTER, VIEWS, COLUMNS, OUT)  # what opens above the list
+FILTER, VIEWS, COLUMNS, OUT, SORT = "filter", "views", "columns", "out", "sort"
+PANELS = (FILTER, VIEWS, COLUMNS, OUT, SORT)  # what opens above the list
 EVERYWHERE = "everywhere"  # searched in every text, however many rows
 _POSITION = (
     "after",
@@ -120,11 +122,12 @@ class Control:
 
     key: str
     label: str
-    field: ValueField
+    kind: ValueField
     operators: tuple[str, ...]
     texts: Mapping[str, tuple[str, ...]]
     options: Sequence[tuple[str, str]] = ()
-    html_type: str = "text"
+    is_day: bool = False
+    shown: Mapping[str, str] = field(default_factory=dict)  # texts as people read them
     choices: str = ""  # the address that finds more of them, where there are more
 
 
@@ -140,6 +143,13 @@ class Group:
     text: str = ""  # the sum in words, where one is wanted
 
 
+class Total(NamedTuple):
+    """A total of a column, and what it is where that is not the sum."""
+
+    text: str
+    word: str
+
+
 @dataclass(slots=True)
 class Browsing:
     """What the address of a list asks for, of those things that this user may see."""
@@ -149,6 +159,7 @@ class Browsing:
     reach: Reach
     arguments: MultiDict[str, str]
     kept: KeptChoices
+    is_on_screen: bool = False  # wide windows show more columns
     search: Search = field(init=False)
     sifts: list[Sift] = field(init=False)
     among: Sequence[tuple[Any, ...]] = field(init=False, default=())
@@ -179,6 +190,7 @@ class Browsing:
         self._plan = None
         registry = self.site.registry
         self.sifts = read_sifts(registry, self.pages, self.reach, given)
+        self._settle_days()
         self.search = read_search(self.site, self.pages, self.reach, given.get("q", ""))
         self.sorting = read_sort(
             registry, self.pages, self.reach, given.get("sort", "")
@@ -197,6 +209,20 @@ class Browsing:
         first = next(iter(self.known.ways))
         wanted = given.get("as", first)
         self.arrangement = wanted if wanted in self.known.ways else first
+
+    def _settle_days(self) -> None:
+        """Write days in addresses as everybody's programs do, however they were typed: a
+        view that is shared must mean the same in another language."""
+        typed = {
+            sift.name: sift.texts[0]
+            for sift in self.sifts
+            if sift.operator in (FROM, TO)
+            and isinstance(self.pages.fields[sift.key], DateField | MomentField)
+        }
+        self._words = [
+            (key, urlencode([(key, typed[key])], safe=",.~") if key in typed else text)
+            for key, text in self._words
+        ]
 
     def _learn(self) -> Known:
         pages = self.pages
@@ -226,7 +252,7 @@ class Browsing:
             panels={
                 VIEWS: str(_("Views")),
                 COLUMNS: str(_("Columns")),
-                OUT: str(_("Take out")),
+                OUT: str(_("Export")),
             },
             nouns=Nouns(
                 str(pages.singular),
@@ -351,7 +377,12 @@ class Browsing:
             (BRANCH if self.under else TOP) if self.is_tree else "",
             search.modes,
             search.is_folded,
+            self._wide() if columns is None else (),
         )
+
+    def _wide(self) -> tuple[str, ...]:
+        """Return the columns that only wide windows show: not of an export or a print."""
+        return tuple(self.pages.shown_wide) if self.is_on_screen else ()
 
     def branch(self, connection: Connection, lines: Sequence[Line]) -> Branch | None:
         """Return how the rows stand in a tree; None where they do not."""
@@ -423,6 +454,32 @@ class Browsing:
             if value != ""
         ]
         return f"{self._home}?{'&'.join(words)}" if words else self._home
+
+    def open_part(self, query: str) -> str:
+        """Return what of a list's address names nothing that this user may not see: no
+        filter by a hidden column, or by records of a table out of reach."""
+        columns = set(self.showable())
+        found = []
+        for name, value in parse_qsl(query):
+            key, dot, operator = name.rpartition(".")
+            if dot and (
+                key not in self.known.columns or operator not in self._operators(key)
+            ):
+                continue
+            kept = value
+            if name in ("sort", "columns", "by", "sum"):
+                words = [
+                    w
+                    for w in value.split(",")
+                    if w.removeprefix("-") in {*columns, TITLE}
+                ]
+                kept = ",".join(words)
+            if kept:
+                found.append((name, kept))
+        return urlencode(found, safe=",.~")
+
+    def _operators(self, key: str) -> tuple[str, ...]:
+        return seen_operators(self.site.registry, self.pages, self.reach, key)
 
     def hidden(self, *left_out: str) -> list[tuple[str, str]]:
         """Return the parameters that a form of the list sends along unseen."""
@@ -527,15 +584,22 @@ class Browsing:
             options = [("yes", str(_("Yes"))), ("no", str(_("No")))]
         elif isinstance(shown, ChoiceField) and not shown.others:
             options = [(v, str(label)) for v, label in shown.choices.items()]
-        is_day = shown.html_type in ("date", "datetime-local")
+        is_day = isinstance(shown, DateField | MomentField)
+        language = self.site.language
+        days = {
+            operator: date_text(date.fromisoformat(found[0]), language)
+            for operator, found in texts.items()
+            if is_day and operator in (FROM, TO)
+        }
         return Control(
             key=key,
             label=self.pages.label(key),
-            field=shown,
+            kind=shown,
             operators=seen_operators(self.site.registry, self.pages, self.reach, key),
             texts=texts,
             options=options,
-            html_type="date" if is_day else "text",
+            is_day=is_day,
+            shown=days,
             choices=choices,
         )
 
@@ -567,8 +631,10 @@ class Browsing:
             rest = [each for each in self.sifts if each is not sift]
             yield marks[place + is_searched], rest, self.search
 
-    def totals(self, connection: Connection, plan: ListPlan, count: Count) -> list[str]:
-        """Return the totals of the shown columns over all rows that fit, "" for none;
+    def totals(
+        self, connection: Connection, plan: ListPlan, count: Count
+    ) -> list[Total | None]:
+        """Return the totals of the shown columns over all rows that match, None for none;
         none at all where there are more than MOST_COUNTED."""
         decided = dict(self.pages.totals)
         wanted = [key for key in plan.shown if key in decided]
@@ -578,12 +644,16 @@ class Browsing:
             getattr(func, decided[key])(plan.selection.base.c[key]) for key in wanted
         ]
         row = self.reach.run(connection, plan.over_all(functions), self.bound).one()
+        words = {"avg": _("average"), "min": _("lowest"), "max": _("highest")}
         found = {
-            key: self._total(self.pages.fields[key], value)
+            key: Total(
+                self._total(self.pages.fields[key], value),
+                str(words.get(decided[key], "")),
+            )
             for key, value in zip(wanted, row, strict=True)
             if value is not None
         }
-        return [found.get(key, "") for key in plan.shown]
+        return [found.get(key) for key in plan.shown]
 
     def _total(self, shown: ValueField, value: Any) -> str:
         """Return a total as the column's own values are shown; SQLite sums decimals as

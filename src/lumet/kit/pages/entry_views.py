@@ -29,11 +29,18 @@ from ..uploads import Refused
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
 from .form_page import (
+    AFTER_ADDING,
+    AFTER_EDITING,
+    ANOTHER,
     AS_VALUE,
     PIECE,
     PUT_BACK,
+    SHOW,
+    STAY,
+    THEN,
     PartEditor,
     Typed,
+    after_choice,
     came_from,
     form_page,
     home_of,
@@ -44,6 +51,7 @@ from .form_page import (
     typed_again,
     with_return,
 )
+from .history_views import earlier_texts
 from .lookups import fill_lookups
 from .model import TablePages
 from .record import record_plan
@@ -52,6 +60,7 @@ from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .saving_rows import PartSaver, part_savers, saved_with
 from .site import (
     actor,
+    kept_choices,
     key_values,
     note,
     record_address,
@@ -61,7 +70,6 @@ from .views import blueprint, key_of, pages_of
 from .writing import BrokenOff, told_of
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
-THEN = "save-then"  # the buttons that say where one goes behind a save
 LIKE = "copy-of"  # of an address: the key of what a new record begins as
 
 
@@ -174,11 +182,21 @@ def _as_choice(pages: TablePages, within: Reach, segment: str) -> ResponseReturn
 
 def _behind_added(pages: TablePages, within: Reach, location: str, segment: str) -> str:
     """Return where one goes when a record was added."""
-    if request.form.get(THEN) == "another":
+    then = _then(is_new=True)
+    if then == ANOTHER:
         return with_return(url_for(".add", name=pages.name))
-    if request.form.get(THEN) == "here" and not _is_left_out(pages, within, segment):
+    if then == STAY and not _is_left_out(pages, within, segment):
         return with_return(f"{location}/edit")
     return came_from() or location
+
+
+def _then(is_new: bool) -> str:
+    """Return where one goes after a save, and remember it for the next."""
+    then = request.form.get(THEN, SHOW)
+    if then in (SHOW, STAY, ANOTHER) and then != after_choice(is_new):
+        name = AFTER_ADDING if is_new else AFTER_EDITING
+        kept_choices().set(name, "" if then == SHOW else then)
+    return then
 
 
 def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
@@ -228,9 +246,10 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         page = form_page(pages, saver, outcome, segment=segment, again=again)
         return page, status
     flash(_("Saved."))
+    then = _then(is_new=False)
     if _is_left_out(pages, within, outcome.key):
         return redirect(home_of(pages))
-    if request.form.get(THEN) == "here":
+    if then == STAY:
         return redirect(f"{record_address(name, outcome.key)}/edit")
     return redirect(record_address(name, outcome.key))
 
@@ -401,10 +420,9 @@ class _NotSaved(Exception):
 
 def _put_back(pages: TablePages, saver: Saver, outcome: Outcome, segment: str) -> None:
     """Fill the values from before a change into the form, where the address says so."""
-    entry = site().log.entry(request.args.get(PUT_BACK, 0, type=int))
-    if entry is None or (entry.deed.table, entry.deed.key) != (pages.name, segment):
-        return
-    saver.put_back(outcome, entry.deed.texts)
+    number = request.args.get(PUT_BACK, 0, type=int)
+    texts = earlier_texts(pages, saver.reach, segment, number)
+    saver.put_back(outcome, texts)
 
 
 def _settle_files(

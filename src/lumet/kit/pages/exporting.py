@@ -27,7 +27,19 @@ from .browsing import Browsing
 from .model import TablePages
 from .selection import At, TitleAt
 
-RISKY = ("=", "+", "-", "@", "\t", "\r", "\n")  # begin a formula in a spreadsheet
+RISKY = (
+    "=",
+    "+",
+    "-",
+    "@",
+    "\t",
+    "\r",
+    "\n",
+    "＝",
+    "＋",
+    "－",
+    "＠",
+)  # begin a formula in a spreadsheet
 FORMATS = {
     "csv": "text/csv; charset=utf-8",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
@@ -179,7 +191,8 @@ def csv_lines(export: Export) -> Iterator[str]:
     """Write CSV as RFC 4180 has it, with a mark for UTF-8, safe in spreadsheets."""
     yield "\ufeff"
     written = io.StringIO()
-    writer = csv.writer(written)
+    # in quotes, or a program that splits at another mark would find formulas within
+    writer = csv.writer(written, quoting=csv.QUOTE_NONNUMERIC)
     writer.writerow([_csv_value(heading) for heading in export.headings])
     for rows in export.chunks():
         values = map(_csv_column, _by_column(export, rows))

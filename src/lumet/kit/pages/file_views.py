@@ -58,7 +58,7 @@ def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
     except NoPicture:
         abort(404)
     answer = Response(small, content_type=kind)
-    answer.headers["Cache-Control"] = "private, max-age=60"
+    answer.headers["Cache-Control"] = "private, no-store"
     return answer
 
 

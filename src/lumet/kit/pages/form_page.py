@@ -21,12 +21,22 @@ from .picking import Picker, Picks
 from .record import Record, record_plan
 from .rows import Rows, RowsEditor
 from .saving import SEEN, Outcome, Saver
-from .site import add_address, left_list, lower_first, record_address, site
+from .site import (
+    add_address,
+    kept_choices,
+    left_list,
+    lower_first,
+    record_address,
+    site,
+)
 from .views import key_of
 
+SHOW, STAY, ANOTHER = "record", "here", "another"  # where one goes after a save
+AFTER_ADDING, AFTER_EDITING = "after adding", "after editing"  # kept of a user
 RETURN = "return-to"  # the form field that says where one came from
 AS_VALUE = "choose-by"  # of an address: the column that a lookup chooses by
 PUT_BACK = "put-back"  # of an address: the number of the change to undo
+THEN = "save-then"  # the form field that says where one goes after a save
 PIECE = "as-piece"  # of an address: the form alone, for a dialog
 Typed = MultiDict[str, str]
 
@@ -144,10 +154,23 @@ def form_page(
         cancel=came_from()
         or (record_address(pages.name, segment) if segment else home_of(pages)),
         came_from=came_from(),
+        after_saving=_after_saving(is_new),
+        after_choice=request.form.get(THEN) or after_choice(is_new),
         is_put_back=PUT_BACK in request.args and request.method == "GET",
         once=secrets.token_urlsafe(12) if is_new else "",
         changed=_last_change(pages, segment) if outcome.conflicts else None,
     )
+
+
+def _after_saving(is_new: bool) -> list[tuple[str, str]]:
+    """Return where one can go after a save, with what it is called."""
+    found = [(SHOW, str(_("show the record"))), (STAY, str(_("stay here")))]
+    return [*found, (ANOTHER, str(_("new record")))] if is_new else found
+
+
+def after_choice(is_new: bool) -> str:
+    """Return where the user went after the last save of a new record, or of another."""
+    return kept_choices().get(AFTER_ADDING if is_new else AFTER_EDITING) or SHOW
 
 
 def _parts(
@@ -206,7 +229,10 @@ def _fixed(pages: TablePages, form: Any) -> dict[str, str]:
     found = {}
     for key in fixed_columns(pages, request.args):
         field = form._fields.get(key)
-        if field is None or field._value() != request.args[key]:
+        if field is None:
+            continue
+        value = field.to_text(field.data) if field.date_kind else field._value()
+        if value != request.args[key]:
             continue
         if isinstance(field, LookupField):
             titles = {value: title for value, title, _note in field.options}

@@ -1,10 +1,12 @@
 """The history of a record: who changed what from what to what, and putting it back."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import takewhile
 
 from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
+from flask_login import current_user
 
 from ..accounts.log import DONE, MARKED, Entry, Wanted
 from ..reach import Reach
@@ -65,6 +67,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
         pages=pages,
         record=record,
         address=address,
+        is_named=current_user.is_authenticated,
         changes=[
             change
             for each in own[:PAGE_CHANGES]
@@ -80,6 +83,26 @@ def open_labels(pages: TablePages, within: Reach) -> set[str]:
     open_ = {key for key in pages.fields if is_open(pages, within, key)}
     others = {pages.label(key) for key in pages.fields if key not in open_}
     return {pages.label(key) for key in open_} - others
+
+
+def earlier_texts(
+    pages: TablePages, within: Reach, segment: str, number: int
+) -> Mapping[str, tuple[str | None, str | None]]:
+    """Return what the fields of a record held before and after a change, those alone that
+    its history shows this user; nothing for a change of another record, or of one that
+    had this key before."""
+    entry = site().log.entry(number)
+    if entry is None or (entry.deed.table, entry.deed.key) != (pages.name, segment):
+        return {}
+    wanted = Wanted(kind="delete", table=pages.name, key=segment)
+    gone = next((e for e in site().log.read(wanted, 1) if e.deed.words != MARKED), None)
+    if gone is not None and gone.id > entry.id:
+        return {}
+    return {
+        key: texts
+        for key, texts in entry.deed.texts.items()
+        if key in pages.fields and is_open(pages, within, key)
+    }
 
 
 def is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool:
@@ -116,6 +139,8 @@ class Told:
         if (deed.table, deed.key) != (self.pages.name, self.segment):
             return self._of_row(entry)
         fields = _fields(entry, self.labels)
+        if deed.kind == "edit" and not fields:
+            return None  # only what this user may not see was changed
         can = deed.kind == "edit" and bool(self.entered & set(deed.texts))
         address = record_address(self.pages.name, self.segment)
         put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
@@ -132,6 +157,8 @@ class Told:
         parts = ends or child.parsed_title.keys
         is_titled = all(is_open(child, self.within, key) for key in parts)
         fields = _fields(entry, open_labels(child, self.within))
+        if entry.deed.kind == "edit" and not fields:
+            return None
         noun = str(joins[0].label if joins else child.singular)
         title = entry.deed.title if is_titled else ""
         return Change(entry, fields, noun=noun, title=title)

@@ -1,10 +1,13 @@
 """The rows of a list as HTML: most of a page, and so not a template's work."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
+from typing import NamedTuple
 
 from markupsafe import Markup
 
+from ..formats import MOST_DIGITS
 from .selection import Cell, escape
 
 DEEPEST = 9  # levels of a tree that are set in
@@ -32,6 +35,19 @@ class Branch:
         )
 
 
+class RowAct(NamedTuple):
+    """What can be done to a row: the right that it needs, its address with `*` for the
+    key, and its label."""
+
+    right: str
+    address: str
+    label: str
+
+
+Allowed = Mapping[str, Collection[str]]
+EVERYWHERE: Allowed = MappingProxyType({})
+
+
 @dataclass(frozen=True, slots=True)
 class Line:
     """One row of a list; `starts` are the beginnings of its cells as HTML."""
@@ -39,21 +55,24 @@ class Line:
     key: str
     title: Cell
     cells: list[Cell]
-    starts: list[str]
+    starts: Sequence[str]
 
     def row(
         self,
         form: str = "",
-        acts: Sequence[tuple[str, str]] = (),
+        acts: Sequence[RowAct] = (),
         branch: Branch | None = None,
+        allowed: Allowed = EVERYWHERE,
+        starts: Sequence[str] | None = None,
     ) -> Markup:
         """Return the row as HTML, with a box to choose it in the form of that name, and
-        with `acts`, addresses with `*` for the key and their labels; in a tree, with
-        what opens its `branch`. Not a template's work: rows are most of a page."""
+        with links to what can be done to it: where `allowed` has a right, only on the rows
+        with the keys there; in a tree, with what opens its `branch`. Not a template's
+        work: rows are most of a page."""
         text, address, *_rest = self.title
         said = escape(text)
         box = ""
-        if form:
+        if form and self.key:
             key = escape(self.key)
             box = (
                 f'<input type="checkbox" form="{form}" name="chosen-row" value="{key}"'
@@ -63,12 +82,13 @@ class Line:
             head = f'<a class="title" href="{escape(address)}">{said}</a>'
         else:
             head = f'<span class="title">{said}</span>'
-        cells = zip(self.starts, self.cells, strict=False)
+        cells = zip(starts or self.starts, self.cells, strict=False)
         rest = "".join([f"{start}{cell.__html__()}</td>" for start, cell in cells])
-        if acts and self.key:
+        if acts:
             links = [
-                f'<a href="{address.replace("*", self.key)}">{label}</a>'
-                for address, label in acts
+                f'<a data-act="{right}" href="{address.replace("*", self.key)}">{label}</a>'
+                for right, address, label in acts
+                if self.key and (right not in allowed or self.key in allowed[right])
             ]
             rest += f'<td class="row-acts">{" ".join(links)}</td>'
         start = "<tr>"
@@ -82,17 +102,50 @@ class Line:
 @dataclass(frozen=True, slots=True)
 class Page:
     """One page of a list. `begin` and `end` are the places before and behind it, empty
-    where nothing is."""
+    where nothing is. The numbers of the `aligned` columns stand below each other by their
+    `point`."""
 
     lines: list[Line]
     begin: str = ""
     end: str = ""
+    aligned: Sequence[int] = ()
+    point: str = "."
 
     def body(
         self,
         form: str = "",
-        acts: Sequence[tuple[str, str]] = (),
+        acts: Sequence[RowAct] = (),
         branch: Branch | None = None,
+        allowed: Allowed = EVERYWHERE,
     ) -> Markup:
         """Return the rows as HTML, as `Line.row` does."""
-        return Markup("".join([line.row(form, acts, branch) for line in self.lines]))
+        every = self._aligned_starts()
+        rows = [
+            line.row(form, acts, branch, allowed, every[place] if every else None)
+            for place, line in enumerate(self.lines)
+        ]
+        return Markup("".join(rows))
+
+    def _aligned_starts(self) -> list[list[str]]:
+        """Return the beginnings of all cells, those of aligned numbers with as much room
+        behind them as the longest has more digits; none where nothing is to be done."""
+        found: list[list[str]] = []
+        for column in self.aligned:
+            texts = [line.cells[column].text for line in self.lines]
+            digits = [_digits_behind(text, self.point) for text in texts]
+            most = max(digits, default=0)
+            if most == min(digits, default=0):
+                continue
+            found = found or [list(line.starts) for line in self.lines]
+            for starts, has in zip(found, digits, strict=True):
+                room = f"pad-{min(most - has, MOST_DIGITS)}{'' if has else ' no-point'}"
+                starts[column] = starts[column].replace(
+                    'class="num', f'class="num {room}', 1
+                )
+        return found
+
+
+def _digits_behind(text: str, point: str) -> int:
+    """Return how many digits a number that was written has behind its point."""
+    _whole, _point, rest = text.partition(point)
+    return sum(map(str.isdigit, rest))

@@ -1,5 +1,8 @@
 """The pages of lists: what answers their addresses."""
 
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qsl
@@ -15,16 +18,21 @@ from flask import (
 )
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
+from flask_babel import ngettext
 from flask_login import current_user
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.kept import LONGEST_QUERY, KeptChoices
+from ..accounts.kept import LONGEST_QUERY, SavedView
+from ..addresses import encode_key
+from ..files import FileField
+from ..formats import number_text
 from ..reach import Reach
 from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
+from .entry_views import let_go
 from .exporting import (
     FORMATS,
     RETRY_SECONDS,
@@ -34,16 +42,18 @@ from .exporting import (
     make_export,
 )
 from .form_page import PIECE
-from .lines import Page
+from .keyset import among_keys, bound_keys
+from .lines import Page, RowAct
 from .listing import MOST_COUNTED, Count, ListPlan
 from .lookups import fill_lookups
 from .model import TablePages
 from .sifting import preset_words
 from .site import (
     add_address,
+    kept_choices,
+    key_values,
     leave_list,
     list_address,
-    look,
     lower_first,
     note,
     own_roles,
@@ -71,12 +81,12 @@ def show_list(name: str) -> ResponseReturnValue:
     pages, within = pages_of(name)
     if not pages.listed:
         abort(404)
-    kept = _kept()
+    kept = kept_choices()
     if not request.args and (query := kept.first_view(name)):
         return redirect(f"{list_address(name)}?{query}")
     if PIECE not in request.args:
         leave_list(name, request.query_string.decode())
-    browsing = Browsing(site(), pages, within, request.args, kept)
+    browsing = Browsing(site(), pages, within, request.args, kept, is_on_screen=True)
     template, found = "list.html", {}
     try:
         limit = None if browsing.is_usual else LIST_SECONDS
@@ -107,9 +117,7 @@ def show_list(name: str) -> ResponseReturnValue:
         controls=controls,
         presets=preset_words() if browsing.panel == "filter" else {},
         sizes=SIZES,
-        views=kept.views(name, [role.name for role in own_roles()])
-        if browsing.panel == "views"
-        else [],
+        views=_views(browsing) if browsing.panel == "views" else [],
         may_share=any(role.shares_views for role in own_roles()),
         may_export=within.may("export", pages.table.fullname),
         may_add=pages.offers("add") and within.may("add", pages.table.fullname),
@@ -117,12 +125,14 @@ def show_list(name: str) -> ResponseReturnValue:
     )
 
 
-def _kept() -> KeptChoices:
-    """Return what is kept for the present user; nothing is, while looking as another."""
-    store = site().users.store
-    if not current_user.is_authenticated or look():
-        return KeptChoices(store, None)
-    return KeptChoices(store, current_user.id, current_user.kept)
+def _views(browsing: Browsing) -> list[SavedView]:
+    """Return the views that the user can open; of what others share, only what names
+    nothing that this user may not see."""
+    roles = [role.name for role in own_roles()]
+    return [
+        each if each.is_own else replace(each, query=browsing.open_part(each.query))
+        for each in browsing.kept.views(browsing.pages.name, roles)
+    ]
 
 
 def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
@@ -150,11 +160,11 @@ def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
         "sort_links": browsing.sort_links(),
         "totals": browsing.totals(connection, plan, count),
         "loosening": browsing.loosening(connection) if empty else [],
-        "acts": _acts(browsing),
+        "acts": _acts(browsing, connection, page),
+        "wide": plan.wide,
         "branch": browsing.branch(connection, page.lines),
         "stranded": _stranded(browsing, connection, page),
         "in_place": _in_place(browsing, plan),
-        "most_rows": MOST_ROWS,
     }
 
 
@@ -179,31 +189,72 @@ def _in_place(browsing: Browsing, plan: ListPlan) -> str:
     return ",".join(["", *keys]) if any(keys) else ""
 
 
-def _acts(browsing: Browsing) -> dict[str, Any]:
-    """Return what can be done to the rows: to each, as addresses with `*` for the key;
-    to several, the fields that can be set, by label, and whether they can be deleted."""
+@dataclass(frozen=True, slots=True)
+class Acts:
+    """What can be done to the rows of a list: to each, as rights, addresses with `*` for
+    the key and labels, with the keys of the rows on which a right holds where that is
+    not all; to several, the fields that can be set, by label, and deleting."""
+
+    rows: Sequence[RowAct]
+    fields: Mapping[str, str]
+    delete: bool
+    allowed: Mapping[str, frozenset[str]] = field(default_factory=dict)
+
+
+def _acts(browsing: Browsing, connection: Connection, page: Page) -> Acts:
+    """Return what can be done to the rows of a page."""
     pages, within = browsing.pages, browsing.reach
     key = ("acts", pages.name, within.shape, within.is_looking)
-    found: dict[str, Any]
-    found = browsing.site.plan(key, lambda: _build_acts(pages, within))
-    return found
+    found: Acts = browsing.site.plan(key, lambda: _build_acts(pages, within))
+    if not found.rows or not page.lines:
+        return found
+    name = pages.table.fullname
+    limited = [
+        right
+        for right in ("edit", "delete")
+        if any(role.condition(right, name) for role in within.holding(right, name))
+    ]
+    if not limited:
+        return found
+    keys = [
+        tuple(key_values(browsing.site, pages, line.key).values())
+        for line in page.lines
+        if line.key
+    ]
+    among = among_keys(pages.table, pages.key, "keys")
+    allowed = {}
+    for right in limited:
+        reached = within.reaching_each(
+            connection, pages.table, among, right, keys=bound_keys(keys)
+        )
+        if reached is not None:
+            held = (each for each, roles in reached.items() if roles)
+            allowed[right] = frozenset(map(encode_key, held))
+    return replace(found, allowed=allowed)
 
 
-def _build_acts(pages: TablePages, within: Reach) -> dict[str, Any]:
+def _build_acts(pages: TablePages, within: Reach) -> Acts:
     name = pages.table.fullname
     fields = {}
     rows = []
+    home = record_home(pages.name)
     if pages.offers("edit") and within.may("edit", name):
-        rows.append((f"{record_home(pages.name)}*/edit", str(_("Edit"))))
+        rows.append(RowAct("edit", f"{home}*/edit", str(_("Edit"))))
     if pages.offers("add") and within.may("add", name):
-        rows.append((f"{add_address(pages.name)}?copy-of=*", str(_("Copy"))))
-    if pages.offers("delete") and within.may("delete", name):
-        rows.append((f"{record_home(pages.name)}*/delete", str(_("Delete"))))
+        rows.append(
+            RowAct("copy", f"{add_address(pages.name)}?copy-of=*", str(_("Copy")))
+        )
+    may_delete = pages.offers("delete") and within.may("delete", name)
+    if may_delete:
+        rows.append(RowAct("delete", f"{home}*/delete", str(_("Delete"))))
     if pages.offers("edit"):
         entered = pages.enters(within, within.holding("edit", name), is_new=False)
-        fields = {key: pages.label(key) for key in entered if key not in pages.key}
-    may_delete = pages.offers("delete") and within.may("delete", name)
-    return {"fields": fields, "delete": may_delete, "rows": rows}
+        fields = {
+            key: pages.label(key)
+            for key in entered
+            if key not in pages.key and not isinstance(pages.fields[key], FileField)
+        }
+    return Acts(rows, fields, may_delete)
 
 
 def _read_page(
@@ -263,22 +314,34 @@ def _page_links(
 
 @blueprint.post("/t/<name>/several")
 def act_on_several(name: str) -> ResponseReturnValue:
-    """Delete several records or set one of their fields: first what would come of it,
-    then it is done."""
+    """Delete, change or export several records: first a preview, then it is done."""
     sent = request.form
-    column = sent.get(SET_COLUMN, "") if sent.get(ACTION) == "set" else ""
-    pages, within = pages_of(name, "edit" if column else "delete")
-    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    action, _dash, kind = sent.get(ACTION, "").partition("-")
+    column = sent.get(SET_COLUMN, "") if action == "set" else ""
+    right = "export" if action == "export" else "edit" if column else "delete"
+    pages, within = pages_of(name, right)
+    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
+    rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
+    if right == "export":
+        return _export_several(browsing, [] if is_all else rows, kind, is_all)
     value = sent.get(column, "")
-    if column and column not in pages.seen_by(within, pages.entered_on(is_new=False)):
+    if column and (
+        column not in pages.seen_by(within, pages.entered_on(is_new=False))
+        or isinstance(pages.fields[column], FileField)
+    ):
         abort(404)
     acting = Acting(browsing, current_app.config["SECRET_KEY"], column, value)
     back = browsing.address()
+    shown_value = ""
     with site().database.reading() as connection:
-        rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
         keys = chosen_keys(browsing, connection, rows, is_all)
         if not keys or len(keys) > MOST_ROWS:
-            flash(_("Choose 1 to %(most)s records.", most=MOST_ROWS))
+            few = _("Select the records first.")
+            many = _(
+                "At most %(most)s records can be changed at once. Filter the list further.",
+                most=number_text(MOST_ROWS, site().language, None),
+            )
+            flash(many if keys else few)
             return redirect(back)
         is_sure, control = IS_SURE in sent, None
         if column and column not in sent:
@@ -289,8 +352,15 @@ def act_on_several(name: str) -> ResponseReturnValue:
         if control is None and not is_sure:
             tally = acting.preview(connection, keys)
             seen = acting.seen(connection, keys)
+        if column and control is None:
+            shown_value = acting.shown_value(connection)
     if is_sure and control is None:
         tally = acting.carry_out(keys, seen)
+        if not column and not pages.soft_delete:
+            for each in tally.accepted:
+                for key, held in each.values.items():
+                    if key in pages.fields:
+                        let_go(pages, key, held)
     nouns = lower_first(pages.plural)
     question = _("Delete several %(nouns)s", nouns=nouns)
     if column:
@@ -299,19 +369,42 @@ def act_on_several(name: str) -> ResponseReturnValue:
     return render_template(
         "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
         is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
+        shown_value=shown_value,
     )  # fmt: skip
+
+
+def _export_several(
+    browsing: Browsing, rows: Sequence[str], kind: str, is_all: bool
+) -> ResponseReturnValue:
+    """Export the records with these keys, or all that match."""
+    if kind not in FORMATS or not (rows or is_all):
+        flash(_("Select the records to export."))
+        return redirect(browsing.address())
+    if not is_all:
+        found = []
+        for row in rows[:MOST_ROWS]:
+            with suppress(ValueError, ArithmeticError):
+                key = key_values(browsing.site, browsing.pages, row)
+                found.append(tuple(key.values()))
+        browsing.among = found or [(None,) * len(browsing.pages.key)]
+    words = (
+        ""
+        if is_all
+        else str(ngettext("%(num)s selected", "%(num)s selected", len(rows)))
+    )
+    return _send_export(browsing, kind, words)
 
 
 @blueprint.post("/t/<name>/columns")
 def choose_columns(name: str) -> ResponseReturnValue:
     """Keep the columns that this user wants in a list; none: those that were decided."""
     pages, within = pages_of(name)
-    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
     known = browsing.showable()
     chosen = [key for key in request.form.getlist("column") if key in known]
     if "reset" in request.form:
         chosen = []
-    _kept().set(f"columns {name}", ",".join(chosen))
+    kept_choices().set(f"columns {name}", ",".join(chosen))
     return redirect(browsing.address("columns"))
 
 
@@ -327,7 +420,7 @@ def save_view(name: str) -> ResponseReturnValue:
     pages, within = pages_of(name)
     if not current_user.is_authenticated:
         abort(403)
-    browsing = Browsing(site(), pages, within, _asked(), _kept())
+    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
     address = browsing.address()
     called = request.form.get("name", "").strip()[:80]
     if not called:
@@ -337,7 +430,7 @@ def save_view(name: str) -> ResponseReturnValue:
     if not any(role.shares_views for role in own_roles()):
         roles = []
     query = address.partition("?")[2]
-    _kept().save_view(name, called, query, roles, "first" in request.form)
+    kept_choices().save_view(name, called, query, roles, "first" in request.form)
     flash(_('The view "%(name)s" is kept.', name=called))
     return redirect(address)
 
@@ -346,7 +439,7 @@ def save_view(name: str) -> ResponseReturnValue:
 def forget_view(name: str, number: int) -> ResponseReturnValue:
     """Forget an own view."""
     pages_of(name)
-    _kept().delete_view(number)
+    kept_choices().delete_view(number)
     return redirect(list_address(name))
 
 
@@ -356,10 +449,16 @@ def export(name: str, kind: str) -> ResponseReturnValue:
     pages, within = pages_of(name, "export")
     if kind not in FORMATS or not pages.listed:
         abort(404)
-    browsing = Browsing(site(), pages, within, request.args, _kept())
+    browsing = Browsing(site(), pages, within, request.args, kept_choices())
     with site().database.reading() as connection:
         browsing.look(connection)
         words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
+    return _send_export(browsing, kind, words)
+
+
+def _send_export(browsing: Browsing, kind: str, words: str) -> ResponseReturnValue:
+    """Answer with the file of an export; `words` say in the log what it was narrowed to."""
+    name = browsing.pages.name
     made = Export(browsing, with_keys=request.args.get("keys") == "1")
     try:
         file = make_export(made, kind)
@@ -387,7 +486,7 @@ def print_list(name: str) -> ResponseReturnValue:
     pages, within = pages_of(name)
     if not pages.listed:
         abort(404)
-    browsing = Browsing(site(), pages, within, request.args, _kept())
+    browsing = Browsing(site(), pages, within, request.args, kept_choices())
     with site().database.reading() as connection:
         browsing.look(connection)
         plan = browsing.plan()

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any
 
+from babel.numbers import get_decimal_symbol
 from sqlalchemy import (
     ColumnElement,
     Connection,
@@ -21,6 +22,7 @@ from sqlalchemy import (
 from sqlalchemy.sql import operators
 
 from ..fields import (
+    ChoiceField,
     JsonField,
     LongTextField,
     OtherField,
@@ -29,6 +31,7 @@ from ..fields import (
     TextField,
 )
 from ..files import FileField
+from ..measures import DecimalField, DegreesField
 from ..reach import Reach
 from .keyset import (
     Term,
@@ -42,7 +45,7 @@ from .keyset import (
 from .lines import Line, Page
 from .model import Order, Reference, Registry, TablePages
 from .searching import has_words, matchers
-from .selection import Cell, Selection
+from .selection import Cell, Selection, escape
 from .sifting import Shape, conditions
 from .site import Plan, Site, record_home
 from .title_search import Modes, is_titled
@@ -50,6 +53,7 @@ from .trees import tree_of
 
 PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
+MOST_ON_CARD = 3  # columns beside the title and the state
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
 Through = tuple[()] | tuple[Reference, Reference]
@@ -74,6 +78,7 @@ class Asked:
     part: str = ""
     titled: Modes = ()
     is_folded: bool = False
+    wide: tuple[str, ...] = ()  # columns that only wide windows show as well
 
 
 ALL_ROWS = Asked()
@@ -166,8 +171,11 @@ class ListPlan(Plan):
         self._site, self._order, self._by = site, order, by
         self._kind = site.database.engine.dialect.name
         self.selection = Selection(site.registry, pages, reach, site.language)
-        shown = pages.seen_by(reach, asked.columns or pages.shown)
+        wanted = asked.columns or (*pages.shown, *asked.wide)
+        shown = pages.seen_by(reach, dict.fromkeys(wanted))
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
+        wide = asked.wide if asked.columns is None else ()
+        self.wide = frozenset(wide) & set(self.shown)
         self._has_address = bool(pages.key) and not inline
         self._has_cells = not inline
         self._where = self._conditions(site, by, asked, through)
@@ -181,9 +189,11 @@ class ListPlan(Plan):
         self._readers = self._arrange(self.selection)
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
-        self.starts = [
-            '<td class="num">' if numeric else "<td>" for *_, numeric in self.labels
+        self.starts = self._cell_starts()
+        self._aligned = [
+            place for place, key in enumerate(self.shown) if self._is_ragged(key)
         ]
+        self._point = get_decimal_symbol(site.language)
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         joins = self.selection.source is not self.selection.base
         used = self.selection.used_columns() if is_own and joins else set()
@@ -191,6 +201,49 @@ class ListPlan(Plan):
         # titles that are searched stand in joined tables; else those cost for nothing
         is_searched = bool(asked.words or asked.titled)
         self._counted = self.selection.source if is_searched else self.selection.base
+
+    def _cell_starts(self) -> list[str]:
+        """Return the beginnings of a row's cells as HTML. Those that a card shows, where
+        the window is narrow, say what they are."""
+        cards = self._card_columns()
+        found = []
+        for key, label, numeric in self.labels:
+            classes = " ".join(
+                ["num"] * numeric
+                + ["wide-only"] * (key in self.wide)
+                + ["state-cell"] * (key in cards[:1] and self._has_tones(key))
+            )
+            start = f'<td class="{classes}"' if classes else "<td"
+            if key in cards:
+                start += f' data-label="{escape(label)}"'
+            found.append(start + ">")
+        return found
+
+    def _card_columns(self) -> list[str]:
+        """Return the columns that a card shows besides the title: the first that has
+        tones, a state, and the most telling others."""
+        fields = {key: self.pages.shown_field(key) for key in self.shown}
+        states = [key for key in fields if self._has_tones(key)]
+        long = LongTextField | JsonField | SecretField | SeveralField | OtherField
+        others = [
+            key
+            for key, shown in fields.items()
+            if key not in states[:1]
+            and key not in self.wide
+            and not isinstance(shown, long)
+        ]
+        return [*states[:1], *others[:MOST_ON_CARD]]
+
+    def _has_tones(self, key: str) -> bool:
+        shown = self.pages.shown_field(key)
+        return isinstance(shown, ChoiceField) and bool(shown.tones)
+
+    def _is_ragged(self, key: str) -> bool:
+        """Tell whether the numbers of a column have different numbers of digits."""
+        shown = self.pages.shown_field(key)
+        if key in self.pages.lookups or not isinstance(shown, DecimalField):
+            return False
+        return shown.scale is None or isinstance(shown, DegreesField)
 
     def _arrange(self, selection: Selection) -> "_Readers":
         """Add what the list reads to a selection; return the readers, whose places are
@@ -264,6 +317,7 @@ class ListPlan(Plan):
             key
             for key in self.shown
             if key not in keys
+            and key not in self.wide
             and key in self.pages.fields
             and key not in self.pages.lookups
             and isinstance(self.pages.fields[key], TextField | LongTextField)
@@ -416,7 +470,7 @@ class ListPlan(Plan):
         lines = [self._line(row) for row in rows[:size]]
         end = str(skipped + size) if len(rows) > size else ""
         begin = str(max(0, skipped - size)) if skipped else ""
-        return Page(lines, begin, end)
+        return Page(lines, begin, end, self._aligned, self._point)
 
     def _branches(self, place: Sequence[Any], backward: bool) -> list[Select[Any]]:
         is_null = tuple(value is None for value in place)
@@ -449,6 +503,8 @@ class ListPlan(Plan):
             lines,
             begin=self._place(rows[0]) if rows and earlier else "",
             end=self._place(rows[-1]) if rows and later else "",
+            aligned=self._aligned,
+            point=self._point,
         )
 
     def _place(self, row: Row[Any]) -> str:

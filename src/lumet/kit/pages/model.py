@@ -141,6 +141,7 @@ class TablePages:
     title: ClassVar[str]
     group: ClassVar[Any]
     shown: ClassVar[Sequence[str]] = ()
+    shown_wide: ClassVar[Sequence[str]] = ()  # as well, where the window is wide
     first: ClassVar[Sequence[Order]] = ()
     sections: ClassVar[Sequence[Section]] = ()
     details: ClassVar[Sequence[Related]] = ()

@@ -1,5 +1,6 @@
 """The pages of records: shown, with what refers to them."""
 
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qsl
 
@@ -77,6 +78,23 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         earlier=earlier,
         later=later,
     )
+
+
+@blueprint.get("/t/<name>/r/<segment>/print")
+def print_record(name: str, segment: str) -> ResponseReturnValue:
+    """One record and what refers to it, for paper."""
+    pages, within = pages_of(name)
+    if not pages.key:
+        abort(404)
+    home = record_address(name, segment)
+    with site().database.reading() as connection:
+        record = _record(pages, within, connection, segment)
+        blocks = Blocks(site(), pages, within, record, home).printed(connection)
+        parts = parts_of(site(), connection, pages, within, record)
+    return render_template(
+        "print-record.html", pages=pages, record=record, parts=parts, blocks=blocks,
+        now=datetime.now(UTC).replace(tzinfo=None), address=home,
+    )  # fmt: skip
 
 
 @blueprint.get("/t/<name>/r/<segment>/related/<block>")

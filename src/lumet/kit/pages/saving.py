@@ -541,7 +541,7 @@ class Saver:
         user saw without telling it, and nobody can make one up."""
         place = encode_key(tuple(key.values()))
         message = f"{self.pages.name}\0{place}\0{name}\0{text}".encode()
-        return hmac.digest(self._secret, message, "sha256").hex()[:24]
+        return hmac.digest(self._secret, message, "sha256").hex()[:32]
 
     def _digests(
         self, key: Mapping[str, Any], values: Mapping[str, Any]

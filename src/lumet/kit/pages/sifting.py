@@ -39,6 +39,7 @@ from ..files import FileField
 from ..formats import date_text
 from ..measures import DecimalField, IntegerField
 from ..reach import Reach
+from ..reading import read_date
 from ..times import DateField, DurationField, MomentField, TimeField
 from .model import Registry, TablePages, python_type
 from .searching import escape_like, is_beyond_ascii, matchers
@@ -136,12 +137,13 @@ def _read(
     if operator in (EMPTY, FILLED):
         return Sift(key, operator, ("1",), ())
     if operator == WITHIN:
-        first, last = _preset(texts[0], date.today())
+        first, last = _preset(texts[0], here.today())
         return Sift(key, WITHIN, (texts[0],), (*_bounds(field, first, last),))
     if operator in (FROM, TO) and isinstance(field, DateField | MomentField):
-        day = date.fromisoformat(texts[0])
+        day = read_date(texts[0], here.language(), here.today())
         low, high = _bounds(field, day, day)
-        return Sift(key, operator, (texts[0],), (low if operator == FROM else high,))
+        bound = low if operator == FROM else high
+        return Sift(key, operator, (day.isoformat(),), (bound,))
     if operator in (HAS, BEGINS):
         text = escape_like(texts[0].strip())
         value = f"%{text}%" if operator == HAS else f"{text}%"

@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
+from ..accounts.kept import KeptChoices
 from ..accounts.log import ActivityLog, Actor, Deed
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
@@ -178,6 +179,22 @@ def _look(kind: str, word: str) -> Look | None:
     if account is None:
         return None
     return Look(account.name, account.roles, account.attributes)
+
+
+def kept_choices() -> KeptChoices:
+    """Return what is kept for the present user; nothing is, while looking as another."""
+    store = site().users.store
+    if not current_user.is_authenticated or look():
+        return KeptChoices(store, None)
+    return KeptChoices(store, current_user.id, current_user.kept)
+
+
+SHORTCUTS = "shortcuts"  # kept of a user: "off" where single letters do nothing
+
+
+def are_shortcuts_on() -> bool:
+    """Tell whether single letters do something for the present user."""
+    return kept_choices().get(SHORTCUTS) != "off"
 
 
 def actor() -> Actor:

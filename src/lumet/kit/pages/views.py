@@ -1,7 +1,9 @@
 """What all pages share: signing in first, the menu, the table that is named."""
 
+from pathlib import Path
 from typing import Any
 
+from babel import Locale
 from flask import (
     Blueprint,
     abort,
@@ -11,6 +13,7 @@ from flask import (
     url_for,
 )
 from flask.typing import ResponseReturnValue
+from flask_babel import get_babel
 from flask_login import current_user
 from markupsafe import Markup
 
@@ -19,6 +22,7 @@ from ..reach import Reach
 from .model import TablePages
 from .site import (
     Site,
+    are_shortcuts_on,
     key_values,
     left_list,
     list_address,
@@ -73,7 +77,37 @@ def menu() -> dict[str, Any]:
         "left_list": left_list,
         "has_uploads": site().plan(("uploads",), _has_uploads),
         "lower_first": lower_first,
+        "are_shortcuts_on": are_shortcuts_on,
+        "text_language": text_language,
+        "first_day": _first_day,
     }
+
+
+def text_language() -> str:
+    """Return the language of the texts: the user's where the application is translated
+    into it, else that in which they are written."""
+    made = site()
+    language: str = made.plan(
+        ("language of texts",), lambda: _language_of(made.language)
+    )
+    return language
+
+
+def _language_of(wanted: str) -> str:
+    folders = get_babel().translation_directories
+    compiled = (
+        path for folder in folders for path in Path(folder).glob("*/LC_MESSAGES/*.mo")
+    )
+    known = {path.parts[-3] for path in compiled}
+    found = next(
+        (each for each in (wanted, wanted.partition("_")[0]) if each in known), "en"
+    )
+    return found.replace("_", "-")
+
+
+def _first_day() -> int:
+    """Return the first day of the user's week, 0 for Sunday."""
+    return (Locale.parse(site().language).first_week_day + 1) % 7
 
 
 def _menu(here: str) -> Markup:
@@ -92,7 +126,7 @@ def _menu(here: str) -> Markup:
 
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
-    names = ("pages.front", "accounts.profile", "accounts.sign_in", "accounts.sign_out",
+    names = ("pages.front", "pages.dates", "pages.shortcuts", "accounts.profile", "accounts.sign_in", "accounts.sign_out",
              "keeping.accounts", "keeping.end_look", "activity.entries", "activity.listed")  # fmt: skip
     return {name: url_for(name) for name in names}
 
