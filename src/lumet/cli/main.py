@@ -73,6 +73,14 @@ def survey(
         Optional[list[str]],  # noqa: UP045
         typer.Option("--schema", metavar="NAME", help="Read this schema; repeatable."),
     ] = None,
+    private: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            "--private",
+            metavar="PATTERN",
+            help="Write no values of these columns (TABLE.COLUMN) into the project; repeatable.",
+        ),
+    ] = None,
     no_data: NoData = False,
 ) -> None:
     """Read a database and write what was found and decided.
@@ -86,7 +94,7 @@ def survey(
         from lumet.cli.output import show_survey
         from lumet.project.surveying import TableChoice
 
-        chosen = (schema, tables, skip)
+        chosen = (schema, tables, skip, private)
         choice = TableChoice(*(tuple(each or ()) for each in chosen))
         show_survey(
             survey_asking(project, database, read_rows=not no_data, choice=choice)

@@ -122,6 +122,11 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     where = "in the rows" if report.survey.evidence.tables else "by their names"
     told = f" · {found} found {where}" if found else ""
     yield "References", f"{len(references)} declared{told}{nowhere}"
+    kept = sum(
+        bool(column.values)
+        for profile in report.survey.evidence.tables.values()
+        for column in profile.columns.values()
+    )
     left = [table for table, entries in decided.items() if ("include",) in entries]
     titles = {
         table: entries[("title",)]
@@ -155,6 +160,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
     there = [table for table in database.tables if table.name not in left]
     keyed = {table for table, entries in decided.items() if ("key",) in entries}
+    keyed |= report.keyed
     reasons = (
         ("a view", [t.name for t in there if t.is_view]),
         ("no key", _without(there, lambda t: t.primary_key or t.name in keyed)),
@@ -171,6 +177,9 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     technical = [table for table in left if table not in report.survey.left_out]
     if technical:
         yield "Technical", f"{_named(technical)} left out"
+    if kept:
+        those = f"those of {_counted(kept, 'column')} with few values are written into"
+        yield "Values", f"{those} the project (--private TABLE.COLUMN leaves them out)"
     if report.survey.left_out:
         yield (
             "Lookups",

@@ -28,6 +28,7 @@ def show_access(folder: Path, *, as_json: bool) -> None:
         _show_matrix(out, found, roles[first : first + side_by_side])
     _show_rules(out, found)
     _show_open_views(out, found)
+    _show_open_details(out, found)
     _show_changes(out, found)
     out.print("Rights are decided in access.toml; lumet generate writes them.")
 
@@ -100,6 +101,18 @@ def _show_open_views(out: Console, found: AccessReview) -> None:
         out.print(
             escape(f"  {found.labels[role]} sees in {view} what is limited in {table}")
         )
+    out.print()
+
+
+def _show_open_details(out: Console, found: AccessReview) -> None:
+    if not found.open_details:
+        return
+    out.print(
+        "[yellow]Rules do not follow to what belongs to a record; write one there too:[/]"
+    )
+    for role, child, table in found.open_details:
+        label = found.labels[role]
+        out.print(escape(f"  {label} sees all of {child}, of {table} only some"))
     out.print()
 
 

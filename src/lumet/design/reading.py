@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
@@ -22,6 +22,7 @@ from lumet.design.statements import (
 from lumet.design.vocabulary import (
     EDITS,
     FIELD_KINDS,
+    KIND_WORDS,
     NEXT,
     PAGE_KINDS,
     SLOW,
@@ -99,6 +100,9 @@ class DecisionFile:
         return [each for each in self.scanned if each.path and not each.machine]
 
 
+NOTHING: Mapping[str, str] = {}
+
+
 class Checker:
     """Checks one file's values, collecting every mistake with its line."""
 
@@ -118,12 +122,20 @@ class Checker:
         quoted = best.text.strip().split("\n")[0] if best else ".".join(path)
         self.mistakes.append(Mistake(self.file.name, line, quoted, problem))
 
-    def known(self, path: Path, name: str, names: Iterable[str], what: str) -> bool:
-        """Report unless `name` is one of `names`; the nearest one is offered."""
+    def known(
+        self,
+        path: Path,
+        name: str,
+        names: Iterable[str],
+        what: str,
+        others: Mapping[str, str] = NOTHING,
+    ) -> bool:
+        """Report unless `name` is one of `names`; the nearest one is offered, also that
+        of which `others` have another word."""
         choices = list(names)
         if name in choices:
             return True
-        self.wrong(path, f'{what} "{name}". {nearest(name, choices)}')
+        self.wrong(path, f'{what} "{name}". {nearest(name, choices, others)}')
         return False
 
     def text(self, path: Path, value: Any) -> bool:
@@ -141,10 +153,13 @@ class Checker:
         return None
 
 
-def nearest(name: str, names: Iterable[str]) -> str:
-    """Say which of `names` comes closest to `name`, or name the first few."""
+def nearest(
+    name: str, names: Iterable[str], others: Mapping[str, str] = NOTHING
+) -> str:
+    """Say which of `names` comes closest to `name`, or name the first few; `others` are
+    words that people have for some of them."""
     choices = list(names)
-    by_folded = {each.casefold(): each for each in choices}
+    by_folded = {**others, **{each.casefold(): each for each in choices}}
     close = get_close_matches(name.casefold(), by_folded, n=1, cutoff=0.5)
     if close:
         return f"Nearest: {by_folded[close[0]]}."
@@ -168,6 +183,17 @@ def read_table_file(
         else:
             checker.known((key,), key, (*_ROOT, *_SECTIONS), "There is no key")
     return values
+
+
+def sections_in_order(file: DecisionFile) -> tuple[str, ...]:
+    """Return the names of the sections in the order of the file, the inferred ones
+    included."""
+    found = [
+        each.path[1]
+        for each in file.scanned
+        if len(each.path) == 2 and each.path[0] == "sections"
+    ]
+    return tuple(dict.fromkeys(found))
 
 
 def read_everywhere(checker: Checker) -> dict[str, dict[str, Any]]:
@@ -226,7 +252,7 @@ class _TableReader:
         if name == "list":
             for key, item in value.items():
                 if self.checker.known((name, key), key, _LIST, "[list] has no key"):
-                    takes = "shown" if key == "columns" else _LIST[key].takes
+                    takes = "shown" if key.endswith("columns") else _LIST[key].takes
                     self.leaf((name, key), item, takes, into)
         elif name in _PAGES:
             for key, item in value.items():
@@ -327,7 +353,9 @@ class _TableReader:
         return False
 
     def _read_kind(self, path: Path, value: Any) -> str | None:
-        known = self.checker.known(path, str(value), FIELD_KINDS, "There is no kind")
+        known = self.checker.known(
+            path, str(value), FIELD_KINDS, "There is no kind", KIND_WORDS
+        )
         if not known:
             return None
         table = self.table
@@ -705,14 +733,24 @@ def decide(
     inferred: Iterable[Entry],
     own: Mapping[Path, Any],
     everywhere: Mapping[str, Mapping[str, Any]],
+    sections: Sequence[str] = (),
 ) -> TableDecisions:
     """Put a person's decisions about `table` over the inferred ones: yours for the
-    table, else yours by pattern (the later pattern wins), else inferred."""
+    table, else yours by pattern (the later pattern wins), else inferred. `sections`: the
+    order in which the file names them."""
     values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
     for path, _, value in fitting_patterns(table, everywhere):
         values[path] = value
     _give_up_claimed(values, own)
     values.update(own)
+    if any(path[0] == "sections" for path in own):
+        for name in sections:
+            if ("sections", name) in values:  # in the order of the file
+                values["sections", name] = values.pop(("sections", name))
+    if ("list", "columns") in own and ("list", "wide_columns") not in own:
+        values.pop(
+            ("list", "wide_columns"), None
+        )  # whoever decides the columns means these
     return _assemble(table, values)
 
 

@@ -10,7 +10,7 @@ from lumet.design.statements import Path, Statement, format_key, format_value, s
 
 _STRING = re.compile(r'"((?:[^"\\]|\\.)*)"|\'([^\']*)\'')
 _SQL_TEXT = re.compile(r"('(?:[^']|'')*')")
-_LISTS = frozenset({("list", "columns"), ("list", "order"), ("record", "columns"),
+_LISTS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("record", "columns"),
                     ("add", "columns"), ("edit", "columns"), ("key",)})  # fmt: skip
 
 

@@ -46,6 +46,14 @@ DETAIL_EDITS = (EDIT_IN_PLACE, EDIT_CHOSEN)
 TREE = "tree"
 FIELD_KINDS: tuple[str, ...] = get_args(FieldKind)
 TONES: tuple[str, ...] = get_args(Tone)
+# words that people know kinds by from databases and programs
+KIND_WORDS = {
+    "string": "text", "varchar": "text", "char": "text", "textarea": "long text",
+    "int": "integer", "number": "decimal", "float": "decimal", "numeric": "decimal",
+    "bool": "yes/no", "boolean": "yes/no", "datetime": "moment", "timestamp": "moment",
+    "enum": "choice", "select": "choice", "foreign key": "lookup", "reference": "lookup",
+    "image": "picture", "photo": "picture", "password": "secret", "array": "several",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,6 +207,11 @@ class ListDecisions:
         "the columns after the title: its own, its formulas, and those of a record that"
         " it refers to",
         '["inspector_id", "result", "station_id.district_code"]',
+        (),
+    )
+    wide_columns: tuple[str, ...] = _key(
+        "the columns that wide windows show as well",
+        '["remarks", "next_due_on"]',
         (),
     )
     order: tuple[str, ...] = _key(
@@ -361,6 +374,7 @@ _TAKES: dict[str, str] = {
     "choices": "choices",
     "tones": "tones",
     "columns": "columns",
+    "wide_columns": "columns",
     "order": "order",
     "include": "yes/no",
     "singular": "text",

@@ -13,7 +13,7 @@ from sqlalchemy.exc import SAWarning
 
 from lumet.errors import LumetError
 from lumet.facts.mariadb import MariadbSupplement
-from lumet.facts.model import Database, Index, Reference, Table, Type, Unique
+from lumet.facts.model import Database, Index, Reference, Table, Unique
 from lumet.facts.postgresql import PostgresqlSupplement
 from lumet.facts.sqlite import SqliteSupplement
 from lumet.facts.supplement import Plain
@@ -176,14 +176,4 @@ def _uniques(
         Unique(columns, uniques[columns])
         for columns in sorted(uniques)
         if known.issuperset(columns)
-    )
-
-
-def unknown_columns(database: Database) -> tuple[tuple[str, Type], ...]:
-    """Return each "table.column" whose type nobody knows, with that type."""
-    return tuple(
-        (f"{table.name}.{column.name}", column.type)
-        for table in database.tables
-        for column in table.columns
-        if column.type.kind == "unknown"
     )

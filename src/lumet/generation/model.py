@@ -65,6 +65,7 @@ class TableModel:
     title: str
     group: str
     shown: tuple[str, ...]
+    shown_wide: tuple[str, ...]
     first: tuple[str, ...]
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
@@ -278,6 +279,11 @@ class _Builder:
             shown=tuple(
                 repr(self._shown_key(table, name, mine))
                 for name in decisions.list.columns
+                if not decisions.field[_own_part(table, name)].hidden
+            ),
+            shown_wide=tuple(
+                repr(self._shown_key(table, name, mine))
+                for name in decisions.list.wide_columns
                 if not decisions.field[_own_part(table, name)].hidden
             ),
             first=tuple(first),

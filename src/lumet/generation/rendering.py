@@ -17,23 +17,23 @@ from lumet.expressions.conditions import NAME
 from lumet.generation.model import ALL, Application, build_roles, build_tables
 
 DEPENDENCIES = (
-    "argon2-cffi>=23.1",
-    "babel>=2.15",
-    "flask>=3.1",
-    "flask-babel>=4.0",
-    "flask-login>=0.6.3",
-    "flask-wtf>=1.2",
-    "filetype>=1.2",
-    "pillow>=11",
-    "python-dotenv>=1.0",
+    "argon2-cffi>=23.1,<26",
+    "babel>=2.15,<3",
+    "flask>=3.1,<4",
+    "flask-babel>=4.0,<5",
+    "flask-login>=0.6.3,<0.8",
+    "flask-wtf>=1.2,<2",
+    "filetype>=1.2,<2",
+    "pillow>=11,<14",
+    "python-dotenv>=1.0,<2",
     "sqlalchemy>=2.1,<2.2",
     "tzdata>=2024.1",
-    "waitress>=3.0",
-    "wtforms>=3.2",
-    "xlsxwriter>=3.2",
-    "zxcvbn>=4.5",
+    "waitress>=3.0,<4",
+    "wtforms>=3.2,<4",
+    "xlsxwriter>=3.2,<4",
+    "zxcvbn>=4.5,<5",
 )
-DRIVERS = {"postgresql": "psycopg[binary]>=3.2", "mariadb": "pymysql>=1.1"}
+DRIVERS = {"postgresql": "psycopg[binary]>=3.2,<4", "mariadb": "pymysql>=1.1,<2"}
 _NOT_COPIED = frozenset({"__init__.py", "__pycache__"})
 
 

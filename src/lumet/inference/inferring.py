@@ -59,6 +59,7 @@ def infer(
     for name in left_out:
         subject_answer = Choice(False, "not chosen; read for its lookups")
         start.answers[name, "include"] = subject_answer
+    tables.tell_labels_apart(subjects)
     # A title reaches through the titles of others: those that refer to none come first.
     for subject in _referred_first(subjects):
         subject.answers[subject.table.name, "title"] = ask(titles.TITLE_RULES, subject)
@@ -172,6 +173,9 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
     if key := subject.keys.get(name):
         add(Choice(list(key.columns), key.reason, key.confidence), "key")
     add(tables.columns_of_list(subject), "list", "columns")
+    wide = tables.wide_columns_of_list(subject)
+    if wide.value:
+        add(wide, "list", "wide_columns")
     order = tables.order_of_list(subject)
     if order.value:
         add(order, "list", "order")

@@ -1,5 +1,8 @@
 """Questions about one table: its names, its title, its place, what its pages show."""
 
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_stamp
 from lumet.inference.relations import in_place, junction_of
@@ -21,6 +24,7 @@ _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
 LIST_COLUMNS = 6
+WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 
 def table_words(subject: Subject, table: Table) -> list[str]:
@@ -62,6 +66,61 @@ def plural_of_singular(subject: Subject) -> Choice | None:
 
 
 PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
+
+
+def tell_labels_apart(subjects: Sequence[Subject]) -> None:
+    """Give tables that would be called the same what tells them apart: all words of their
+    names, else those that the others have not, else the name itself. The one whose name
+    is that label alone keeps it. Example: beside `finding`, `survey_finding` is "Survey
+    finding"."""
+    alike: dict[str, list[Subject]] = defaultdict(list)
+    for subject in subjects:
+        if subject.answer("include"):
+            alike[str(subject.answer("plural")).casefold()].append(subject)
+    taken = {label for label, held in alike.items() if len(held) == 1}
+    for label, held in sorted(alike.items()):
+        if len(held) == 1:
+            continue
+        held.sort(key=lambda s: (len(split_words(s.table.own_name)), s.table.name))
+        for place, subject in enumerate(held):
+            plain = label_from(nouns_of(split_words(subject.table.own_name))[0])
+            if (
+                place == 0
+                and plain.casefold() == str(subject.answer("singular")).casefold()
+            ):
+                taken.add(label)
+                continue
+            others = [each for each in held if each is not subject]
+            names = _longer_names(subject, others)
+            singular, plural = next(
+                each for each in names if each[1].casefold() not in taken
+            )
+            taken.add(plural.casefold())
+            reason = f"{len(others)} other table{'s' * (len(others) > 1)} would be called the same"
+            name = subject.table.name
+            subject.answers[name, "singular"] = Choice(singular, reason, 0.8)
+            subject.answers[name, "plural"] = Choice(plural, reason, 0.8)
+
+
+def _longer_names(
+    subject: Subject, others: Sequence[Subject]
+) -> Iterator[tuple[str, str]]:
+    """Yield the singular and the plural of longer and longer names; the last is like no
+    other's."""
+    own = split_words(subject.table.own_name)
+    one, many = nouns_of(own)
+    yield label_from(one), label_from(many)
+    theirs = {word for each in others for word in split_words(each.table.own_name)}
+    singular, plural = str(subject.answer("singular")), str(subject.answer("plural"))
+    telling = " ".join(word for word in own if word not in theirs)
+    for mark in (
+        telling,
+        subject.table.schema or "",
+        subject.table.own_name,
+        subject.table.name,
+    ):
+        if mark:
+            yield f"{singular} ({mark})", f"{plural} ({mark})"
 
 
 def technical_by_name(subject: Subject) -> Choice | None:
@@ -169,6 +228,29 @@ def columns_of_list(subject: Subject) -> Choice:
     )[:LIST_COLUMNS]
     kept = [c.name for c in found if c in best]
     return Choice(kept, f"the most telling {LIST_COLUMNS} of {len(found)}", 0.8)
+
+
+def wide_columns_of_list(subject: Subject) -> Choice:
+    """What is left for wide windows: the other short columns, then long texts, of which a
+    list shows the beginning. Example: the remarks of an inspection."""
+    listed = set(columns_of_list(subject).value)
+    titled = set(title_columns(subject))
+    others = [
+        column
+        for column in subject.table.columns
+        if column.name not in listed | titled
+        and (_is_for_list(subject, column) or _is_long(subject, column))
+    ]
+    others.sort(key=lambda column: _is_long(subject, column))
+    found = [column.name for column in others[:WIDE_COLUMNS]]
+    return Choice(found, "where there is room for more")
+
+
+def _is_long(subject: Subject, column: Column) -> bool:
+    profile = subject.column_profile(column.name)
+    is_text = subject.answer(column.name, "kind") == "long text"
+    hidden = subject.answers.get((subject.table.name, column.name, "hidden"))
+    return is_text and not hidden and (profile is None or profile.empty < 0.9)
 
 
 def _place(subject: Subject, column: Column) -> int:

@@ -1,6 +1,6 @@
 """What a person decided, read from all the files at once."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lumet.design.access import read_access
@@ -11,6 +11,7 @@ from lumet.design.reading import (
     check_patterns,
     read_everywhere,
     read_table_file,
+    sections_in_order,
 )
 from lumet.errors import Mistake
 from lumet.facts.model import Database
@@ -28,6 +29,7 @@ class OwnDecisions:
     tables: Own
     everywhere: dict[str, dict[str, object]]
     access: dict[tuple[str, ...], object]
+    sections: dict[str, tuple[str, ...]] = field(default_factory=dict)  # in their order
 
 
 def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
@@ -47,7 +49,12 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
-    return OwnDecisions(own, everywhere, access)
+    sections = {
+        name: sections_in_order(DecisionFile(path, files.read_text(folder, path) or ""))
+        for name, path in files.table_files(made.database.tables).items()
+        if any(path_[0] == "sections" for path_ in own[name])
+    }
+    return OwnDecisions(own, everywhere, access, sections)
 
 
 def _read_tables(

@@ -29,8 +29,8 @@ ENV = ".env"
 IGNORE = ".gitignore"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
-_SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip")
-_LIST_KEYS = ("schemas", "tables", "skip")
+_SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip", "private")
+_LIST_KEYS = ("schemas", "tables", "skip", "private")
 LONGEST_FILE = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
@@ -47,6 +47,7 @@ class ProjectSettings:
     schemas: tuple[str, ...] = ()
     tables: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
+    private: tuple[str, ...] = ()
 
 
 @contextmanager

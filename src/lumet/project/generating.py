@@ -260,7 +260,13 @@ def _wrong_way(application: Application, passed: tuple[str, ...]) -> tuple[str, 
 
 def _decide(survey: Survey, name: str, own: OwnDecisions) -> TableDecisions:
     table = survey.database.table(name)
-    return decide(table, survey.entries(name), own.tables[name], own.everywhere)
+    return decide(
+        table,
+        survey.entries(name),
+        own.tables[name],
+        own.everywhere,
+        own.sections.get(name, ()),
+    )
 
 
 def _refuse_foreign_package(folder: Path, package: str) -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from lumet.design.access import RIGHTS, RoleDecisions
+from lumet.design.vocabulary import EDIT_IN_PLACE
 from lumet.expressions.conditions import DIALECTS
 from lumet.generation.model import Application
 from lumet.generation.writing import MANIFEST
@@ -29,6 +30,7 @@ class AccessReview:
     told: Told = field(default_factory=dict)
     changes: list[tuple[str, str, list[str], list[str]]] | None = None
     open_views: list[tuple[str, str, str]] = field(default_factory=list)
+    open_details: list[tuple[str, str, str]] = field(default_factory=list)
 
 
 def review_access(folder: Path) -> AccessReview:
@@ -49,7 +51,27 @@ def review_access(folder: Path) -> AccessReview:
         told=told,
         changes=None if before is None else _changes(before, told),
         open_views=open_views(application),
+        open_details=open_details(application),
     )
+
+
+def open_details(application: Application) -> list[tuple[str, str, str]]:
+    """Return roles that see all records of a table which belong to records of another of
+    which they see some alone: the role, the table, and the one with the rule. A rule does
+    not follow to what refers to its table."""
+    found = []
+    for name, decisions in application.decisions.items():
+        details = [each for several in decisions.details.values() for each in several]
+        owned = {each.table for each in details if each.edit == EDIT_IN_PLACE}
+        for role in application.access.roles:
+            if not role.rows_on(name, decisions.group):
+                continue
+            for child in sorted(owned):
+                group = application.decisions[child].group
+                sees = "view" in role.rights_on(child, group)
+                if sees and not role.rows_on(child, group):
+                    found.append((role.name, child, name))
+    return found
 
 
 def open_views(application: Application) -> list[tuple[str, str, str]]:
@@ -184,5 +206,9 @@ def as_json(found: AccessReview) -> dict[str, Any]:
         "open views": [
             {"role": role, "view": view, "table": table}
             for role, view, table in found.open_views
+        ],
+        "open details": [
+            {"role": role, "table": child, "of": table}
+            for role, child, table in found.open_details
         ],
     }

@@ -3,13 +3,15 @@
 import os
 import secrets
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from sqlalchemy import Engine
 
 from lumet.design.declaring import Declared
+from lumet.design.reading import fitting_patterns
 from lumet.design.renaming import Renamed, follow
 from lumet.design.rewriting import Edited, rewrite, set_plain
 from lumet.design.vocabulary import DOUBTFUL, Entry
@@ -24,7 +26,7 @@ from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.model import Database
 from lumet.facts.others import other_databases, schemas_with_tables
-from lumet.facts.reading import read_database, unknown_columns
+from lumet.facts.reading import read_database
 from lumet.facts.refusals import saying_why
 from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access, subjects_of
@@ -38,7 +40,7 @@ from lumet.inference.references import (
 from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import folder as files
-from lumet.project.decisions import read_decisions, with_declarations
+from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import (
     Survey,
@@ -56,7 +58,8 @@ _TABLE_COMMENT = (
 _ACCESS_COMMENT = (
     "# Who may do what: view, add, edit, delete, export; by table, by pattern, or by\n"
     '# menu group ("group:Reference data"). "*" is every table; the nearest one decides.\n'
-    "# Rules on rows and fields, several roles, users' attributes: docs/access.md.\n"
+    "# A role is a section [role.NAME]; its rules on rows are [role.NAME.rows], those on\n"
+    "# what may be changed [role.NAME.changes], limits on fields [role.NAME.fields].\n"
     '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n'
 )
 _SETTINGS_COMMENT = (
@@ -98,17 +101,20 @@ class SurveyReport:
     junctions: list[Junction] = field(default_factory=list)
     unanalysed: tuple[str, ...] = ()
     unread: tuple[str, ...] = ()
+    keyed: frozenset[str] = frozenset()  # tables whose key was declared by hand
     followed: list[tuple[str, Edited]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class TableChoice:
     """The schemas to read, and shell patterns of the tables to read, and of those to
-    leave out."""
+    leave out; `private`: patterns of columns, as TABLE.COLUMN, none of whose values may
+    be written into the project."""
 
     schemas: tuple[str, ...] = ()
     tables: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
+    private: tuple[str, ...] = ()
 
 
 def survey(
@@ -138,6 +144,7 @@ def survey(
     settings_text = _settings_text(folder, choice)
     chosen = _chosen(folder, settings_text, address)
     database, evidence, left_out = _read(address, read_rows, chosen, told)
+    evidence = _without_values(evidence, chosen.private)
     unanalysed, unread = evidence.unanalysed, evidence.unread
     evidence = replace(evidence, unanalysed=(), unread=())
     before = _before(folder)
@@ -163,6 +170,9 @@ def survey(
     broken = tuple(mistake for mistake in mistakes if mistake.is_broken)
     if broken:
         raise Mistakes(broken)
+    report.keyed = frozenset(
+        each.table for each in declared if not (each.referred_table or each.is_denied)
+    )
     report.misfits = mistakes
     report.followed = followed
     if before is not None:
@@ -173,7 +183,7 @@ def survey(
         if change.content is not None and not _is_same(folder, change)
     ]
     apply(folder, changes)
-    report.doubts = _doubts(made)
+    report.doubts = _doubts(made, own)
     subjects = subjects_of(extended.database, evidence)
     report.junctions = [j for each in subjects if (j := junction_of(each)) is not None]
     if declared and read_rows:
@@ -207,7 +217,7 @@ def _settings_text(folder: Path, choice: TableChoice | None) -> str:
     """Return the text of lumet.toml, with the choice of tables recorded in it."""
     text = files.read_text(folder, files.SETTINGS)
     text = _SETTINGS_COMMENT if text is None else text
-    for key in ("skip", "tables", "schemas"):
+    for key in ("private", "skip", "tables", "schemas"):
         values = getattr(choice, key) if choice is not None else ()
         if values:
             text = set_plain(text, key, values)
@@ -221,7 +231,29 @@ def _chosen(folder: Path, text: str, address: Address) -> TableChoice:
     settings = files.parse_settings(text, inferred, mistakes)
     if mistakes:
         raise Mistakes(tuple(mistakes))
-    return TableChoice(settings.schemas, settings.tables, settings.skip)
+    return TableChoice(
+        settings.schemas, settings.tables, settings.skip, settings.private
+    )
+
+
+def _without_values(evidence: Evidence, private: Sequence[str]) -> Evidence:
+    """Return evidence that holds no values of private columns."""
+
+    def is_private(table: str, column: str) -> bool:
+        name = f"{table}.{column}".casefold()
+        return any(fnmatchcase(name, pattern.casefold()) for pattern in private)
+
+    tables = {
+        table: replace(
+            profile,
+            columns={
+                name: replace(each, values=()) if is_private(table, name) else each
+                for name, each in profile.columns.items()
+            },
+        )
+        for table, profile in evidence.tables.items()
+    }
+    return replace(evidence, tables=tables)
 
 
 def _read(
@@ -432,22 +464,21 @@ def _contradictions(
     return found
 
 
-def _doubts(made: Survey) -> list[Doubt]:
+def _doubts(made: Survey, own: OwnDecisions) -> list[Doubt]:
+    """Return what a person should look at: what is inferred, not sure, and not decided by
+    hand or by a pattern, as `lumet review` counts it."""
     found = []
     for table in made.tables:
         entries = made.entries(table)
+        decided = set(own.tables.get(table, ()))
+        facts = made.database.table(table)
+        decided |= {path for path, *_ in fitting_patterns(facts, own.everywhere)}
         if any(entry.path == ("include",) for entry in entries):
             continue
         for entry in entries:
-            if entry.confidence < DOUBTFUL:
+            if entry.confidence < DOUBTFUL and entry.path not in decided:
                 is_field = entry.path[0] == "field"
                 place = f"{table}.{entry.path[1]}" if is_field else table
                 what = "" if is_field else f"{entry.path[0]} {entry.value}: "
                 found.append(Doubt(place, f"{what}{entry.reason}"))
-    unknown = {doubt.place for doubt in found}
-    for place, kind in unknown_columns(made.database):
-        if place not in unknown:
-            found.append(
-                Doubt(place, f"type {kind.native} is not known; shown as text")
-            )
     return found
