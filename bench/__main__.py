@@ -1,8 +1,9 @@
-"""Runs the measures of the thin slice and prints them as ratios beside their floors.
+"""Runs all measures, on every server that is there, and prints ratios beside their floors.
 
-    python -m bench
+    python -m bench [--full]
 
-Each figure is the median of several runs; floor and product take turns, so that a noisy
+The measures of their own modules run on fewer rows than README's figures, unless --full
+is given; that takes an hour. Each figure is the median of several runs; floor and product take turns, so that a noisy
 machine slows both.
 """
 
@@ -20,6 +21,8 @@ import urllib.request
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+from tests.support.capabilities import is_there
 
 from bench.floor.readings import create_app
 
@@ -144,8 +147,34 @@ def measure_list(folder: Path, name: str, password: str) -> None:
         report(what, measured, floor, "a hand-written page")
 
 
+def servers(*names: str) -> str:
+    """Return those of the servers that are there, with commas between."""
+    return ",".join(name for name in names if name == "sqlite" or is_there(name))
+
+
+def measure_modules(is_full: bool) -> None:
+    """Run the measures that have modules of their own, each in its own process."""
+    two, three = (
+        servers("sqlite", "postgresql"),
+        servers("sqlite", "postgresql", "mariadb"),
+    )
+    short: dict[str, list[str]] = {
+        "survey": [], "inference": [],
+        "lists": ["--rows", "100000", "--short"], "lookups": ["--rows", "100000"],
+        "related": ["--children", "50000"], "hostile": [],
+        "exports": ["--rows", "100000", "--keyless", "40000", "--times", "1"],
+    }  # fmt: skip
+    kinds = {"survey": three.split(","), "lists": ["--kinds", two], "lookups": ["--kinds", two],
+             "related": ["--kinds", three], "exports": ["--kinds", two]}  # fmt: skip
+    for name, options in short.items():
+        print(f"\nbench.{name}", flush=True)
+        chosen = [] if is_full else options
+        command = [sys.executable, "-m", f"bench.{name}", *chosen, *kinds.get(name, [])]
+        subprocess.run(command, check=True)
+
+
 def main() -> None:
-    """Make the demo in a temporary folder and measure."""
+    """Make the demo in a temporary folder and measure; then run the other modules."""
     measure_help()
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary) / "skerries"
@@ -161,6 +190,7 @@ def main() -> None:
         assert found is not None
         measure_start(folder)
         measure_list(folder, found[1], found[2])
+    measure_modules("--full" in sys.argv)
 
 
 if __name__ == "__main__":

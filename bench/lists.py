@@ -344,6 +344,9 @@ def measure_servers(pair: Pair) -> None:
             for _ in range(5):
                 took[0].extend(hammer(ours + "/t/reading", cookies[0], 2))
                 took[1].extend(hammer(theirs + "/t/reading", cookies[1], 2))
+        if not (took[0] and took[1]):
+            print(f"  {server}: no answers; is it installed? (pip install {server})")
+            continue
         rates = [len(each) / 10 for each in took]
         report(
             f"{server}: requests a second",
