@@ -1,6 +1,7 @@
 """Takes the pictures in docs/screenshots/ from a new demo: python docs/screenshots.py
 
-Needs Chromium; for the terminal's pictures also Xvfb, xterm and ImageMagick.
+Needs Chromium; for the terminal's pictures also Xvfb, xterm and ImageMagick. Each has 1280x800 pixels, that of
+a phone 390x844.
 """
 
 import re
@@ -24,7 +25,6 @@ PAGES = {
     "filter": "/t/inspection?result.is=failed&panel=filter",
     "tree": "/t/keeper?as=tree",
     "in-place": "/t/repair",
-    "query": "/t/rounds_due",
     "cards": "/t/vessel?as=cards",
     "record": "/t/station/r/6",
     "form": "/t/inspection/r/100/edit",
@@ -32,6 +32,7 @@ PAGES = {
     "rows": "/t/voyage/r/2/edit",
     "users": "/accounts",
     "roles": "/roles",
+    "several": "/t/repair",
     "activity": "/log",
 }
 
@@ -50,6 +51,10 @@ def take_pages(folder: Path, name: str, password: str) -> None:
             size = {"width": 1280, "height": 800}
             page = browser.new_context(viewport=size, locale="en-GB").new_page()
             take_all(page, f"http://127.0.0.1:{PORT}", name, password)
+            page.set_viewport_size({"width": 390, "height": 844})
+            page.goto(f"http://127.0.0.1:{PORT}/t/inspection?result.is=failed")
+            page.wait_for_load_state("networkidle")
+            page.screenshot(path=TARGET / "phone.png")
             browser.close()
     finally:
         server.send_signal(signal.SIGINT)
@@ -71,8 +76,10 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
     for picture, path in PAGES.items():
         page.goto(address + path)
         if picture == "in-place":
-            page.locator("td.editable[tabindex='0']").focus()
+            page.locator("tbody [tabindex='0']").focus()
             page.keyboard.press("ArrowDown")
+            for _cell in range(4):
+                page.keyboard.press("ArrowRight")
             page.keyboard.press("Enter")
             page.locator("form.in-place").wait_for()
         if picture == "form":
@@ -93,9 +100,27 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
         if picture == "users":
             change(page, address)
             page.goto(address + path)
+        if picture == "several":
+            preview(page)
         if picture == "list":
             page.locator("table.rows tbody tr").nth(3).hover()
         take(picture)
+
+
+def preview(page: Page) -> None:
+    """Select some records and look at what a change of theirs would do."""
+    for number in range(5):
+        page.locator("input[name=chosen-row]").nth(number).check()
+    page.locator("summary", has_text="Edit").click()
+    page.get_by_label("Field").select_option("status")
+    page.get_by_role("button", name="Set its value…").click()
+    page.locator("[name=status]").last.wait_for()
+    if page.locator("select[name=status]").count():
+        page.locator("select[name=status]").select_option(index=2)
+    else:
+        page.locator("[name=status]").last.check(force=True)
+    page.get_by_role("button", name="Preview").click()
+    page.get_by_text("Will change").wait_for()
 
 
 def change(page: Page, address: str) -> None:
@@ -132,11 +157,11 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
         "-display",
         display,
         "-geometry",
-        "100x30+0+0",
+        "200x80+0+0",
         "-fa",
         "DejaVu Sans Mono",
     ]
-    look = ["-fs", "13", "-bg", "#14263a", "-fg", "#e6e9ea", "-xrm", "*color3: #e3a21a"]
+    look = ["-fs", "15", "-b", "18", "-bg", "#14263a", "-fg", "#e6e9ea", "-xrm", "*color3: #e3a21a"]
     window = subprocess.Popen([*xterm, *look, "-e", "sh", "-c", prompt], cwd=folder)
     until = time.monotonic() + 120
     while not ended.exists():
@@ -146,21 +171,6 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
     shot = TARGET / f"{picture}.png"
     subprocess.run(
         ["import", "-display", display, "-window", "root", str(shot)], check=True
-    )
-    subprocess.run(
-        [
-            "mogrify",
-            "-trim",
-            "+repage",
-            "-trim",
-            "+repage",
-            "-bordercolor",
-            "#14263a",
-            "-border",
-            "14",
-            str(shot),
-        ],
-        check=True,
     )
     for process in (window, screen):
         process.kill()
@@ -187,7 +197,6 @@ def main() -> None:
             take_terminal(
                 "review", fresh, "lumet review --doubtful; lumet review light.lens_code"
             )
-            take_terminal("generate", fresh, "lumet generate")
             take_terminal("access", folder, "lumet review --access | tail -29")
 
 

@@ -164,6 +164,46 @@ class AccessibilityTest(BrowserCase):
         ((count,),) = self.ask("SELECT count(*) FROM repair WHERE deleted_at IS NULL")
         bar.get_by_text(f"{count:,} selected").wait_for()
 
+    def test_phones_show_data_and_cover_nothing_that_has_the_focus(self) -> None:
+        page = self.page
+        self.sign_in()
+        page.set_viewport_size({"width": 390, "height": 844})
+        self.open("/t/inspection?result.is=failed")
+        card = page.locator("table[data-list] tbody tr").first
+        self.assertTrue(card.get_by_text("Failed").is_visible())
+        self.assertLessEqual(card.bounding_box()["height"], 200)
+        self.assertLessEqual(page.locator(".topbar").bounding_box()["height"], 56)
+        page.get_by_role("button", name="Menu").click()
+        page.get_by_role("link", name="Stations", exact=True).wait_for()
+        page.keyboard.press("Escape")
+        self.assertEqual(self.focused(), "Menu")
+        self.open("/t/station/add")
+        self.count_stops()  # looks at each whether it is covered
+        self.assertEqual(
+            page.locator("#field-built_year").get_attribute("inputmode"), "numeric"
+        )
+
+    def test_pages_keep_the_order_of_their_sections_and_wide_ones_use_their_room(
+        self,
+    ) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/station/r/5")
+        boxes = [each.bounding_box() for each in page.locator(".facts > section").all()]
+        places = [(box["y"], box["x"]) for box in boxes if box]
+        self.assertEqual(places, sorted(places))
+        columns = "table[data-list] thead th:visible"
+        self.open("/t/station")
+        narrow = page.locator(columns).count()
+        page.set_viewport_size({"width": 1920, "height": 1080})
+        self.assertGreater(page.locator(columns).count(), narrow)
+        self.open("/t/station/r/5")
+        facts, related = (
+            page.locator(each).bounding_box() for each in (".facts", ".relations")
+        )
+        assert facts and related
+        self.assertGreaterEqual(related["x"], facts["x"] + facts["width"])
+
     def test_row_actions_follow_the_rights_on_the_row(self) -> None:
         self.sign_in("warden")
         self.open("/t/station?rows=250")

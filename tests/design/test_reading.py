@@ -10,6 +10,7 @@ from lumet.design.reading import (
     decide,
     read_everywhere,
     read_table_file,
+    sections_in_order,
 )
 from lumet.design.rewriting import rewrite
 from lumet.design.vocabulary import Detail, Entry
@@ -47,6 +48,7 @@ class MistakesTest(unittest.TestCase):
             "field.nam.label = 'x'": "Nearest: name",
             "[field.name]\nlable = 'x'": "Nearest: label",
             "[field.name]\nkind = 'txt'": "Nearest: text",
+            "[field.name]\nkind = 'sting'": "Nearest: text",
             "[field.name]\nkind = 'lookup'": "refers to no table",
             "[field.name]\nhidden = 'yes'": "takes true or false",
             "[field.name]\ntones = { a = 'green' }": "There is no tone",
@@ -112,6 +114,22 @@ class DecideTest(unittest.TestCase):
         self.assertEqual(made.sections, {"Station": ("name",), "Place": ("district",)})
         self.assertEqual(
             made.details["light"], (Detail(table="light", by=("station_id",)),)
+        )
+
+    def test_sections_keep_the_order_of_their_file(self) -> None:
+        text = "[sections]\nPlace = ['district']\n#~ Station = ['name']\n"
+        file = DecisionFile("station.toml", text)
+        own, mistakes = read(text)
+        self.assertEqual(mistakes, [])
+        made = decide(STATION, self.INFERRED, own, {}, sections_in_order(file))
+        self.assertEqual(list(made.sections), ["Place", "Station"])
+
+    def test_columns_of_your_own_are_all_that_a_list_shows(self) -> None:
+        inferred = [*self.INFERRED, Entry(("list", "wide_columns"), ["district"])]
+        own, _mistakes = read("list.columns = ['name']")
+        self.assertEqual(decide(STATION, inferred, own, {}).list.wide_columns, ())
+        self.assertEqual(
+            decide(STATION, inferred, {}, {}).list.wide_columns, ("district",)
         )
 
     def test_a_detail_can_be_decided_away(self) -> None:

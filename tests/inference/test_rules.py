@@ -314,9 +314,17 @@ class TableTest(unittest.TestCase):
         found = decided(self.ALL, "inspection_finding")
         self.assertEqual((found["singular"], found["plural"]), ("Finding", "Findings"))
 
+    def test_tables_of_one_name_are_told_apart(self) -> None:
+        names = ("lamp", "tbl_lamp", "t_lamp", "lamps", "finding")
+        found = database(*[table(each, "id INT !", key="id") for each in names])
+        labels = [decided(found, each)["plural"] for each in names]
+        self.assertEqual(len(set(labels)), len(labels), labels)
+        self.assertEqual((labels[0], labels[-1]), ("Lamps", "Findings"))
+
     def test_lists_are_short_and_do_not_repeat_the_title(self) -> None:
         found = decided(self.ALL, "inspection")
         self.assertEqual(found["list/columns"], [f"c{n}" for n in range(6)])
+        self.assertEqual(found["list/wide_columns"][:3], ["c6", "c7", "c8"])
         self.assertEqual(found["list/order"], ["-day"])
 
     def test_a_large_table_is_ordered_only_as_an_index_allows(self) -> None:

@@ -38,6 +38,21 @@ class ReadmeTest(ProjectCase):
         ran = run_command("generate", cwd=self.folder / "lights")
         self.assertEqual((ran.returncode, ran.stderr), (0, ""))
 
+    def test_pictures_are_there_and_large_enough(self) -> None:
+        shown = set(
+            re.findall(r"docs/screenshots/(\w[\w-]*\.png)", README.read_text("utf-8"))
+        )
+        folder = README.parent / "docs" / "screenshots"
+        self.assertEqual(shown, {each.name for each in folder.iterdir()})
+        self.assertLess(len(shown), 20)
+        for name in shown:
+            head = (folder / name).read_bytes()[16:24]  # of a PNG: its width and height
+            width, height = int.from_bytes(head[:4]), int.from_bytes(head[4:])
+            is_large = (width, height) == (390, 844) or (
+                width >= 1280 and height >= 800
+            )
+            self.assertTrue(is_large, f"{name}: {width}x{height}")
+
 
 if __name__ == "__main__":
     unittest.main()

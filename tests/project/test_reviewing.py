@@ -58,6 +58,34 @@ class ReviewTest(ProjectCase):
         ran = run_command("review", "--json", cwd=self.folder)
         self.assertEqual(json.loads(ran.stdout), json.loads(json.dumps(found)))
 
+    def test_the_survey_counts_what_the_review_does(self) -> None:
+        script = (
+            "CREATE TABLE odd (id INTEGER PRIMARY KEY, tags sting, kind TEXT);"
+            + "".join(
+                f"INSERT INTO odd VALUES ({n}, NULL, '{'ab'[n % 2]}');"
+                for n in range(60)
+            )
+            + "CREATE TABLE loose (a TEXT NOT NULL, b TEXT);INSERT INTO loose VALUES ('x', 'y');"
+        )
+        self.survey(script, "odd.db")
+        self.decide("design/tables/loose.toml", 'key = ["a"]\n')
+        for decided in ("", '[field.tags]\nkind = "text"\n'):
+            self.decide("design/tables/odd.toml", decided)
+            (self.folder / "survey.json").unlink()  # as if it were the first
+            told = run_command("survey", cwd=self.folder).stdout
+            doubts = told.partition("look at these first:\n")[2].partition("\n\n")[0]
+            counted = [
+                d
+                for t in review(self.folder).tables
+                for d in t.decisions
+                if d.is_doubtful
+            ]
+            self.assertEqual(len(doubts.splitlines()), len(counted), doubts)
+        self.assertNotIn("no key", told)
+        self.assertIn('"a"', (self.folder / "survey.json").read_text())
+        run_command("survey", "--private", "odd.k*", cwd=self.folder)
+        self.assertNotIn('"a"\n', (self.folder / "survey.json").read_text())
+
     def test_who_decided_and_where(self) -> None:
         self.decide("design/tables/station.toml", 'singular = "Light station"\n')
         (self.folder / "design/everywhere.toml").write_text(
@@ -156,6 +184,8 @@ class DocumentsTest(ProjectCase):
 class AccessTest(ProjectCase):
     SCRIPT = """
 CREATE TABLE station (id INTEGER PRIMARY KEY, name TEXT NOT NULL, district TEXT);
+CREATE TABLE station_note (station_id INTEGER NOT NULL REFERENCES station ON DELETE CASCADE, line_no INTEGER,
+    words TEXT, PRIMARY KEY (station_id, line_no));
 CREATE VIEW bright AS SELECT s.name FROM station s;
 """
 
@@ -188,6 +218,7 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
             found.open_views,
             [("reader", "bright", "station"), ("mate", "bright", "station")],
         )
+        self.assertEqual(found.open_details, [("reader", "station_note", "station")])
         told = run_command("review", "--access", cwd=self.folder)
         self.assertEqual(told.returncode, 0)
         for words in (
