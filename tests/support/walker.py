@@ -12,8 +12,9 @@ import json
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 from urllib.parse import urlencode
@@ -550,7 +551,7 @@ class Walker:
         for column, value in typed.items():
             if isinstance(value, str) and value and not _is_typed(value, row[column]):
                 shown = form.controls.get(column) if form is not None else None
-                if shown is None or not _is_typed(value, shown.value):
+                if shown is None or not _is_typed(value, _plain_day(shown.value)):
                     self.fault("typed value is stored otherwise", name, f"{column}: {value!r} as {row[column]!r}")  # fmt: skip
         return key
 
@@ -694,6 +695,19 @@ def _number_within(given: dict[str, str], number: int) -> str:
 
 def _plain(value: Any) -> str:
     return "" if value is None else str(value)
+
+
+def _plain_day(shown: str) -> str:
+    """Return a date, or moment, as forms show it, in ISO 8601."""
+    for pattern, form in (
+        ("%d %b %Y", "%Y-%m-%d"),
+        ("%d %b %Y, %H:%M", "%Y-%m-%dT%H:%M"),
+    ):
+        with suppress(ValueError):
+            return datetime.strptime(shown.replace("Sept ", "Sep "), pattern).strftime(
+                form
+            )
+    return shown
 
 
 def _is_typed(typed: str, stored: Any) -> bool:
