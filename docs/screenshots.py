@@ -161,7 +161,18 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
         "-fa",
         "DejaVu Sans Mono",
     ]
-    look = ["-fs", "15", "-b", "18", "-bg", "#14263a", "-fg", "#e6e9ea", "-xrm", "*color3: #e3a21a"]
+    look = [
+        "-fs",
+        "15",
+        "-b",
+        "18",
+        "-bg",
+        "#14263a",
+        "-fg",
+        "#e6e9ea",
+        "-xrm",
+        "*color3: #e3a21a",
+    ]
     window = subprocess.Popen([*xterm, *look, "-e", "sh", "-c", prompt], cwd=folder)
     until = time.monotonic() + 120
     while not ended.exists():

@@ -27,7 +27,7 @@ def zone() -> ZoneInfo:
 
 
 def now() -> datetime:
-    """Return what the clocks of the present user show, without their zone."""
+    """Return the present user's local date and time, without a zone."""
     return datetime.now(zone()).replace(tzinfo=None)
 
 

@@ -27,7 +27,7 @@ class ClockField(ValueField):
     date_kind = ""  # of the control: date, time or moment
 
     def written(self, value: Any) -> str:
-        """Return what the control holds for a value: as pages show it, where that can be
+        """Return the text of the control for a value: as pages show it, where that can be
         read again without a loss, else as ISO 8601."""
         plain = self.to_text(value)
         try:

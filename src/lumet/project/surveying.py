@@ -465,7 +465,7 @@ def _contradictions(
 
 
 def _doubts(made: Survey, own: OwnDecisions) -> list[Doubt]:
-    """Return what a person should look at: what is inferred, not sure, and not decided by
+    """Return the doubtful decisions: inferred, not sure, and not decided by
     hand or by a pattern, as `lumet review` counts it."""
     found = []
     for table in made.tables:

@@ -456,7 +456,7 @@ class Browsing:
         return f"{self._home}?{'&'.join(words)}" if words else self._home
 
     def open_part(self, query: str) -> str:
-        """Return what of a list's address names nothing that this user may not see: no
+        """Return the part of a list's query that this user may see: no
         filter by a hidden column, or by records of a table out of reach."""
         columns = set(self.showable())
         found = []

@@ -88,8 +88,8 @@ def open_labels(pages: TablePages, within: Reach) -> set[str]:
 def earlier_texts(
     pages: TablePages, within: Reach, segment: str, number: int
 ) -> Mapping[str, tuple[str | None, str | None]]:
-    """Return what the fields of a record held before and after a change, those alone that
-    its history shows this user; nothing for a change of another record, or of one that
+    """Return the values of a record before and after a change, those alone that its
+    history shows this user; nothing for a change of another record, or of one that
     had this key before."""
     entry = site().log.entry(number)
     if entry is None or (entry.deed.table, entry.deed.key) != (pages.name, segment):

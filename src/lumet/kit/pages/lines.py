@@ -102,7 +102,7 @@ class Line:
 @dataclass(frozen=True, slots=True)
 class Page:
     """One page of a list. `begin` and `end` are the places before and behind it, empty
-    where nothing is. The numbers of the `aligned` columns stand below each other by their
+    where nothing is. The numbers of the `aligned` columns are set out by their decimal
     `point`."""
 
     lines: list[Line]

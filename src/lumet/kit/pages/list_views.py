@@ -202,7 +202,7 @@ class Acts:
 
 
 def _acts(browsing: Browsing, connection: Connection, page: Page) -> Acts:
-    """Return what can be done to the rows of a page."""
+    """Return the actions on the rows of a page."""
     pages, within = browsing.pages, browsing.reach
     key = ("acts", pages.name, within.shape, within.is_looking)
     found: Acts = browsing.site.plan(key, lambda: _build_acts(pages, within))

@@ -182,7 +182,7 @@ def _look(kind: str, word: str) -> Look | None:
 
 
 def kept_choices() -> KeptChoices:
-    """Return what is kept for the present user; nothing is, while looking as another."""
+    """Return the preferences of the present user; none while viewing as another."""
     store = site().users.store
     if not current_user.is_authenticated or look():
         return KeptChoices(store, None)
