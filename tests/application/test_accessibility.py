@@ -1,11 +1,12 @@
 """Everyone can work with the application: in windows of four widths, by keyboard alone,
 with what screen readers read, on paper."""
 
+import re
 import subprocess
 import sys
 from pathlib import Path
 
-from tests.support.browser import BrowserCase
+from tests.support.browser import BrowserCase, expect
 from tests.support.capabilities import needs
 from tests.support.projects import PASSWORD, make_database, run_command
 from tests.support.schemas import old_style
@@ -40,9 +41,8 @@ class AccessibilityTest(BrowserCase):
         page.wait_for_url("**panel=filter*")
         page.locator("[name='inspected_on.from']").focus()
         self.press("1.1.2026", "Tab")
-        page.wait_for_function(
-            "document.querySelector('[name=\"inspected_on.from\"]').value === '1 Jan 2026'"
-        )
+        from_ = page.locator("[name='inspected_on.from']")
+        expect(from_).to_have_value("1 Jan 2026")
         page.get_by_role("group", name="Result").get_by_label("Failed").focus()
         self.press("Space", "Enter")
         page.wait_for_url("**result.is=failed*")
@@ -66,7 +66,7 @@ class AccessibilityTest(BrowserCase):
         page.go_back()
         page.go_back()
         page.wait_for_url("**result.is=failed*")
-        page.wait_for_function(f"document.activeElement.innerText === {title!r}")
+        expect(page.locator(":focus")).to_have_text(title)
         # undo the mistake by its history
         self.press("Enter")
         page.get_by_role("link", name="Put back…").first.focus()
@@ -100,8 +100,8 @@ class AccessibilityTest(BrowserCase):
         self.assertEqual(self.focused().split()[0], "Inspected")
         page.locator("#field-inspected_on").fill("+1y")
         self.press("Tab")
-        page.wait_for_function(
-            "/ 20\\d\\d$/.test(document.getElementById('field-inspected_on').value)"
+        expect(page.locator("#field-inspected_on")).to_have_value(
+            re.compile(r" 20\d\d$")
         )
         page.locator("#field-result").select_option("failed")
         page.get_by_role("button", name="Add another finding").focus()

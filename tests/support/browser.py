@@ -11,13 +11,16 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from playwright.sync_api import expect, sync_playwright
+
 from tests.project.test_command import free_port, get
 from tests.support.capabilities import CHROMIUM
 from tests.support.projects import COMMAND
 
+__all__ = ["BrowserCase", "expect"]
+
 AXE = Path(__file__).parent.parent / "vendor" / "axe-4.14.1.min.js"
 OPTIONS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
-
 
 WIDTHS = (390, 768, 1280, 2560)
 _LOOK = """
@@ -70,8 +73,6 @@ class BrowserCase(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        from playwright.sync_api import sync_playwright
-
         temporary = tempfile.TemporaryDirectory(prefix="lumet test ")
         cls.addClassCleanup(temporary.cleanup)
         cls.folder = Path(temporary.name) / "skerries"
@@ -153,7 +154,7 @@ class BrowserCase(unittest.TestCase):
         for number, width in enumerate(WIDTHS):
             with self.subTest(path, width=width):
                 self.page.set_viewport_size({"width": width, "height": 844})
-                self.page.wait_for_function(f"window.innerWidth === {width}")
+                self.assertEqual(self.page.evaluate("window.innerWidth"), width)
                 if number % 2 == 0:  # narrow and wide windows are laid out anew
                     self.open(path)
                     if self.page.locator("section[data-block]").count():
