@@ -4,7 +4,7 @@ import re
 from calendar import monthrange
 from datetime import MAXYEAR, MINYEAR, date, datetime, time, timedelta
 from decimal import Decimal
-from functools import cache
+from functools import cache, lru_cache
 
 from babel import Locale
 from babel.dates import get_date_format
@@ -94,6 +94,7 @@ _PARTS = re.compile(r"\d+|[^\W\d_]+")
 _BETWEEN = re.compile(r"[\s.,/\-–]*")
 
 
+@lru_cache(maxsize=4_000)  # a form with 200 rows reads each of its dates again
 def read_date(text: str, language: str, today: date) -> date:
     """Return the date that `text` is: 2026-11-17, 17 Nov 2026, 20261117; short in the
     order of the language, such as 17/11/2026, 17.11.26 or 17.11.; a day of this month;
