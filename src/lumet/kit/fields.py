@@ -132,6 +132,10 @@ class ValueField(Field):
         character each: forms send two."""
         return text.replace("\r\n", "\n").replace("\r", "\n").strip()
 
+    def plain(self, text: str) -> str:
+        """Return an entered text as `to_text` has it, where people write it otherwise."""
+        return text
+
     def is_unchanged(self, text: str) -> bool:
         """Tell whether `text` is what the control held for the stored value."""
         return text == self.clean(self.to_text(self.object_data))

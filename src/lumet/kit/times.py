@@ -20,6 +20,10 @@ from .reading import read_date, read_moment, read_time
 _named = cache(ZoneInfo)
 
 
+_READ_BACK: dict[tuple[Any, ...], bool] = {}  # whether a text is read without a loss
+MOST_READ_BACK = 20_000
+
+
 class ClockField(ValueField):
     """What dates and times have in common: people read and write them as their language
     does, in many ways; `to_text` is their form for addresses and comparisons, ISO 8601."""
@@ -29,12 +33,33 @@ class ClockField(ValueField):
     def written(self, value: Any) -> str:
         """Return the text of the control for a value: as pages show it, where that can be
         read again without a loss, else as ISO 8601."""
-        plain = self.to_text(value)
+        plain, language = self.to_text(value), here.language()
         try:
-            shown = self.show(value, here.language())
-            return shown if self.to_text(self.parse(shown)) == plain else plain
+            shown = self.show(value, language)
         except (ValueError, OverflowError):
             return plain
+        key = (self.date_kind, plain, shown, language, *self._reading_depends_on(value))
+        if key not in _READ_BACK:
+            if len(_READ_BACK) >= MOST_READ_BACK:
+                _READ_BACK.clear()
+            _READ_BACK[key] = self._reads_back(shown, plain)
+        return shown if _READ_BACK[key] else plain
+
+    def _reads_back(self, shown: str, plain: str) -> bool:
+        try:
+            return self.to_text(self.parse(shown)) == plain
+        except (ValueError, OverflowError):
+            return False
+
+    def _reading_depends_on(self, value: Any) -> tuple[Any, ...]:
+        """Return what else decides how a text is read."""
+        return ()
+
+    def plain(self, text: str) -> str:
+        try:
+            return self.to_text(self.parse(text)) if text else text
+        except (ValueError, OverflowError):
+            return text
 
     def is_unchanged(self, text: str) -> bool:
         stored = self.object_data
@@ -111,6 +136,10 @@ class MomentField(ClockField):
         super().__init__(*positional, **rest)
         self.zoned = zoned
         self.zone = zone
+
+    def _reading_depends_on(self, value: Any) -> tuple[Any, ...]:
+        knows = isinstance(value, datetime) and value.tzinfo is not None
+        return knows, self.zoned, self.zone, str(here.zone())
 
     @property
     def is_local(self) -> bool:

@@ -553,7 +553,7 @@ class Saver:
     ) -> bool:
         """Tell whether what was typed in a field is what its user saw there."""
         shown = self.pages.fields[name]
-        text = shown.clean(shown.gather(typed.getlist(name)))
+        text = shown.plain(shown.clean(shown.gather(typed.getlist(name))))
         return is_same(typed.get(SEEN + name, ""), self._digest(key, name, text))
 
     def digests(
