@@ -160,7 +160,7 @@ def measure_modules(is_full: bool) -> None:
     )
     short: dict[str, list[str]] = {
         "survey": [], "inference": [],
-        "lists": ["--rows", "100000", "--short"], "lookups": ["--rows", "100000"],
+        "lists": ["--rows", "200000", "--short"], "lookups": ["--rows", "200000"],
         "related": ["--children", "50000"], "hostile": [],
         "exports": ["--rows", "100000", "--keyless", "40000", "--times", "1"],
     }  # fmt: skip
