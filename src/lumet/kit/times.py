@@ -52,7 +52,7 @@ class ClockField(ValueField):
             return False
 
     def _reading_depends_on(self, value: Any) -> tuple[Any, ...]:
-        """Return what else decides how a text is read."""
+        """Return the settings of the field that reading a text depends on."""
         return ()
 
     def plain(self, text: str) -> str:
