@@ -1,6 +1,6 @@
 // A tree: the rows below another are read when it is opened.
 import { announce } from "./announcer.js";
-import { isPlainClick, piece } from "./dom.js";
+import { isPlainClick, piece, text } from "./dom.js";
 
 const depth = (row) => Number(row?.dataset.level ?? -1);
 
@@ -31,7 +31,7 @@ export async function toggle(opener) {
   const rows = [...made.content.querySelectorAll("tr")];
   row.after(...rows);
   row.closest("table").dispatchEvent(new CustomEvent("rows-added", { bubbles: true }));
-  announce(`${rows.length}`);
+  announce(text("rows", rows.length));
 }
 
 document.addEventListener("click", (event) => {
