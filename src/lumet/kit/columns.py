@@ -341,24 +341,6 @@ class _ArrayText(TypeDecorator[Any]):
         return "{" + ",".join(f'"{each}"' for each in quoted) + "}"
 
 
-def formula_type(field: Any) -> TypeEngine[Any]:
-    """Return the type of a formula that is shown as `field`."""
-    from .fields import YesNoField
-    from .measures import DecimalField
-    from .times import DateField, MomentField, TimeField
-
-    for kind, made in (
-        (DateField, Date()),
-        (MomentField, Moment()),
-        (TimeField, Time()),
-        (YesNoField, YesNo()),
-        (DecimalField, _Decimal()),
-    ):
-        if isinstance(field, kind):
-            return made
-    return NullType()
-
-
 def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return what to sort a column by, so that its values come in their own order."""
     made = column.type

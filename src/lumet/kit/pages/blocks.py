@@ -11,11 +11,10 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 
 from ..reach import Reach
-from .checking import is_single
 from .lines import Line
 from .listing import TITLE, Asked, Count, Sorting, Through, list_plan, read_sort
 from .listing import is_sortable as can_be_sorted
-from .model import Reference, Related, TablePages
+from .model import Reference, Related, TablePages, is_single
 from .record import Record
 from .site import Site, add_address, lower_first
 from .title_search import read_search

@@ -8,7 +8,6 @@ from flask_babel import gettext as _
 from sqlalchemy import (
     Connection,
     Integer,
-    UniqueConstraint,
     literal,
     not_,
     select,
@@ -19,7 +18,7 @@ from ..fields import LookupField
 from ..forms import RecordForm
 from ..reach import UNBOUNDED, Reach
 from .lookups import Lookup
-from .model import TablePages
+from .model import TablePages, unique_sets
 from .site import Site, lower_first
 from .trees import makes_circle, tree_by
 
@@ -189,19 +188,3 @@ def _fills_itself(column: Any) -> bool:
     is_number = column.primary_key and isinstance(column.type, Integer)
     numbers_itself = is_number and not column.foreign_keys
     return column.server_default is not None or bool(numbers_itself)
-
-
-def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
-    """Return the columns that no two records may share: of the key, and of each unique
-    constraint."""
-    found = [
-        tuple(column.key for column in constraint.columns)
-        for constraint in pages.table.constraints
-        if isinstance(constraint, UniqueConstraint)
-    ]
-    return sorted({*found, pages.key} - {()})
-
-
-def is_single(pages: TablePages, columns: Collection[str]) -> bool:
-    """Tell whether no two records of a table have the same values in `columns`."""
-    return any(set(each) <= set(columns) for each in unique_sets(pages))

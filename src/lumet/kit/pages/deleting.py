@@ -34,8 +34,7 @@ from .cascades import (
     referring,
     with_descendants,
 )
-from .checking import is_single
-from .model import Reference, Related, TablePages, Unshown
+from .model import Reference, Related, TablePages, Unshown, is_single
 from .selection import Cell, Selection
 from .site import Site, lower_first, record_address, record_home
 

@@ -1,7 +1,7 @@
 """The description of a table's pages, and the registry of all tables."""
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
@@ -14,6 +14,7 @@ from sqlalchemy import (
     LargeBinary,
     Table,
     TypeDecorator,
+    UniqueConstraint,
     and_,
     or_,
 )
@@ -349,6 +350,22 @@ def python_type(column: Column[Any]) -> type:
         return column.type.python_type
     except NotImplementedError:
         return str
+
+
+def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
+    """Return the columns that no two records may share: of the key, and of each unique
+    constraint."""
+    found = [
+        tuple(column.key for column in constraint.columns)
+        for constraint in pages.table.constraints
+        if isinstance(constraint, UniqueConstraint)
+    ]
+    return sorted({*found, pages.key} - {()})
+
+
+def is_single(pages: TablePages, columns: Collection[str]) -> bool:
+    """Tell whether no two records of a table have the same values in `columns`."""
+    return any(set(each) <= set(columns) for each in unique_sets(pages))
 
 
 class Registry:

@@ -8,8 +8,7 @@ from sqlalchemy import Connection, bindparam, select
 from ..addresses import encode_key
 from ..reach import Reach
 from .blocks import add_below, is_seen
-from .checking import is_single
-from .model import TablePages
+from .model import TablePages, is_single
 from .record import Fact, Record, record_plan
 from .site import Site, record_address
 

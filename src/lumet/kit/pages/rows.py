@@ -17,10 +17,9 @@ from ..files import FileField
 from ..forms import RecordForm
 from ..measures import IntegerField
 from ..reach import Reach, Role
-from .checking import is_single, unique_sets
 from .listing import late_plan
 from .lookups import fill_lookups, lookup_plan
-from .model import Reference, Related, TablePages
+from .model import Reference, Related, TablePages, is_single, unique_sets
 from .saving import SEEN, Outcome, Saver
 from .selection import Cell
 from .site import Site, key_values, record_address

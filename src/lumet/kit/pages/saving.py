@@ -33,9 +33,9 @@ from ..forms import RecordForm
 from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning, not_allowed
 from ..times import DateField, MomentField
-from .checking import Checks, unique_sets
+from .checking import Checks
 from .lookups import lookup_plan
-from .model import Held, Reference, TablePages, python_type
+from .model import Held, Reference, TablePages, python_type, unique_sets
 from .site import Site, actor
 
 TRIES = 5  # at a number that others take at the same time

@@ -16,9 +16,8 @@ from ..addresses import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
 from .cascades import beyond_delete
-from .checking import unique_sets
 from .deleting import consequences
-from .model import TablePages
+from .model import TablePages, unique_sets
 from .picking import Picker
 from .record import titles_where
 from .rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed

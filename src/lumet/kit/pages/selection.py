@@ -22,7 +22,7 @@ from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
 from ..addresses import encode_key
-from ..columns import formula_type, in_order
+from ..columns import in_order
 from ..fields import (
     ChoiceField,
     LinkedField,
@@ -33,6 +33,7 @@ from ..fields import (
 )
 from ..files import FileField, uploads
 from ..reach import Reach
+from .formulas import formula_type
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH
 

@@ -1,0 +1,24 @@
+"""The types of formulas, by the fields that show them."""
+
+from typing import Any
+
+from sqlalchemy.types import NullType, TypeEngine
+
+from ..columns import Date, Moment, Time, YesNo, decimal
+from ..fields import YesNoField
+from ..measures import DecimalField
+from ..times import DateField, MomentField, TimeField
+
+
+def formula_type(field: Any) -> TypeEngine[Any]:
+    """Return the type of a formula that is shown as `field`."""
+    for kind, made in (
+        (DateField, Date()),
+        (MomentField, Moment()),
+        (TimeField, Time()),
+        (YesNoField, YesNo()),
+        (DecimalField, decimal()),
+    ):
+        if isinstance(field, kind):
+            return made
+    return NullType()
