@@ -71,7 +71,7 @@ KILLED = """
 import importlib, os, pathlib, signal, sys
 from sqlalchemy import event
 sys.path.insert(0, sys.argv[1])
-read_settings = importlib.import_module(sys.argv[2] + ".settings").read_settings
+read_settings = importlib.import_module(sys.argv[2] + ".kit.settings").read_settings
 app = importlib.import_module(sys.argv[2]).create_app(read_settings(pathlib.Path(sys.argv[1])))
 app.config["WTF_CSRF_ENABLED"] = False
 client = app.test_client()
@@ -336,7 +336,7 @@ class Parts:
         self.change("UPDATE zone SET twin_region = NULL, twin_no = NULL")
 
     def test_two_moves_at_once_make_no_circle(self: Any) -> None:
-        trees = importlib.import_module(f"{self.package}.pages.trees")
+        trees = importlib.import_module(f"{self.package}.kit.pages.trees")
         above, together = trees.Tree.above, threading.Barrier(2)
 
         def meet(*given: Any) -> Any:
@@ -415,7 +415,7 @@ class Parts:
         self.restore_rows()
 
     def test_who_was_quicker_is_said_on_the_page_of_the_delete(self: Any) -> None:
-        views = importlib.import_module(f"{self.package}.pages.delete_views")
+        views = importlib.import_module(f"{self.package}.kit.pages.delete_views")
         written = views.written
 
         def quick(work: Any) -> Any:

@@ -34,7 +34,6 @@ DEPENDENCIES = (
     "zxcvbn>=4.5,<5",
 )
 DRIVERS = {"postgresql": "psycopg[binary]>=3.2,<4", "mariadb": "pymysql>=1.1,<2"}
-_NOT_COPIED = frozenset({"__init__.py", "__pycache__"})
 
 
 class RenderedWrong(LumetError):
@@ -90,7 +89,7 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
     }
     wanted = {path: text.encode() for path, text in _formatted(python).items()}
     wanted |= {path: text.encode() for path, text in other.items()}
-    wanted |= {f"{package}/{path}": content for path, content in _kit().items()}
+    wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
     once = {f"{package}/custom/__init__.py": _fill("custom_init.py").encode()}
     return wanted, once
 
@@ -158,9 +157,7 @@ def _kit() -> dict[str, bytes]:
 
     def gather(folder: Traversable, prefix: str) -> None:
         for entry in sorted(folder.iterdir(), key=lambda each: each.name):
-            if (
-                not prefix and entry.name in _NOT_COPIED
-            ) or entry.name == "__pycache__":
+            if entry.name == "__pycache__":
                 continue
             if entry.is_dir():
                 gather(entry, f"{prefix}{entry.name}/")

@@ -103,7 +103,7 @@ def build(
     language = settings.language or language
     if not is_language(language):
         raise CannotStart(f"LANGUAGE: there is no language {language!r}.")
-    app = Flask(package)
+    app = Flask(package, static_folder="kit/static")
     app.session_interface = SignedSessions()
     app.config.update(
         SECRET_KEY=settings.secret_key,
@@ -125,7 +125,7 @@ def build(
     app.jinja_loader = ChoiceLoader(
         [
             FileSystemLoader(own / "templates"),
-            FileSystemLoader(Path(app.root_path) / "templates"),
+            FileSystemLoader(Path(app.root_path) / "kit" / "templates"),
         ]
     )
     # labels are lazy, and would pass for HTML

@@ -30,7 +30,7 @@ def _look(folder: Path) -> str:
 
 def static_address() -> str:
     """Return the beginning of the addresses of static files."""
-    revision = _revision(Path(current_app.root_path) / FOLDER)
+    revision = _revision(Path(current_app.static_folder or FOLDER))
     return f"{request.script_root}/{FOLDER}/v-{revision}/"
 
 
@@ -39,7 +39,7 @@ def serve_revisions(app: Flask) -> None:
 
     @app.get(f"/{FOLDER}/v-<revision>/<path:filename>")
     def static_revision(revision: str, filename: str) -> Response:
-        folder = Path(app.root_path) / FOLDER
+        folder = Path(app.static_folder or FOLDER)
         answer = send_from_directory(folder, filename, max_age=YEAR)
         if revision == _revision(folder):
             answer.cache_control.immutable = True

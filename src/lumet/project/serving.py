@@ -57,9 +57,9 @@ def _passing_on(process: subprocess.Popen[bytes]) -> Iterator[None]:
 # Run in the project's folder: adds the users that standard input lists as JSON.
 _ADD_USERS = """
 import importlib, json, pathlib, sys
-store = importlib.import_module(sys.argv[1] + ".accounts.store")
-users = importlib.import_module(sys.argv[1] + ".accounts.users")
-settings = importlib.import_module(sys.argv[1] + ".settings")
+store = importlib.import_module(sys.argv[1] + ".kit.accounts.store")
+users = importlib.import_module(sys.argv[1] + ".kit.accounts.users")
+settings = importlib.import_module(sys.argv[1] + ".kit.settings")
 found = settings.read_settings()
 kept = users.Users(store.open_store(found.accounts_url, found.folder))
 for name, role, password, attributes in json.load(sys.stdin):
