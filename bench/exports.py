@@ -43,7 +43,7 @@ DAY = {
 }
 OURS = """
 import importlib, os, resource, sys, time
-from {package}.kit.settings import read_settings
+from {package}.kit.common.settings import read_settings
 app = importlib.import_module({package!r}).create_app()
 app.config["WTF_CSRF_ENABLED"] = False
 client = app.test_client()

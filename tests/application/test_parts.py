@@ -71,7 +71,7 @@ KILLED = """
 import importlib, os, pathlib, signal, sys
 from sqlalchemy import event
 sys.path.insert(0, sys.argv[1])
-read_settings = importlib.import_module(sys.argv[2] + ".kit.settings").read_settings
+read_settings = importlib.import_module(sys.argv[2] + ".kit.common.settings").read_settings
 app = importlib.import_module(sys.argv[2]).create_app(read_settings(pathlib.Path(sys.argv[1])))
 app.config["WTF_CSRF_ENABLED"] = False
 client = app.test_client()

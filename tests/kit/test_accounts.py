@@ -18,7 +18,7 @@ from lumet.kit.accounts import users as accounts
 from lumet.kit.accounts.log import ActivityLog, Actor, Deed, Wanted, recorded
 from lumet.kit.accounts.store import open_store
 from lumet.kit.accounts.users import Refused, Rules, TooManyFailures, Users
-from lumet.kit.errors import CannotStart
+from lumet.kit.common.exceptions import CannotStart
 from tests.support.capabilities import needs
 from tests.support.servers import MARIADB, POSTGRESQL, make_server_database
 

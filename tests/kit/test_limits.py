@@ -10,9 +10,9 @@ from lumet.kit.accounts.passwords import (
     skeleton,
 )
 from lumet.kit.command import LineFormatter
-from lumet.kit.errors import CannotStart
+from lumet.kit.common.exceptions import CannotStart
+from lumet.kit.common.proxies import read_proxies
 from lumet.kit.fields import EmailField, JsonField, in_lines
-from lumet.kit.proxies import read_proxies
 from lumet.kit.rules import like
 
 

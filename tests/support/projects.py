@@ -132,7 +132,7 @@ class ApplicationCase(unittest.TestCase):
         """Import the generated package and make its application."""
         importlib.invalidate_caches()
         made = importlib.import_module(cls.package)
-        settings = importlib.import_module(f"{cls.package}.kit.settings")
+        settings = importlib.import_module(f"{cls.package}.kit.common.settings")
         return made.create_app(settings.read_settings(cls.folder))
 
     @classmethod

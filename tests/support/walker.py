@@ -137,7 +137,9 @@ class Walker:
         self.figures = Figures()
         self.limits = limits or Limits()
         self.registry = app.extensions["site"].registry
-        addresses = __import__(f"{app.name}.kit.addresses", fromlist=["encode_key"])
+        addresses = __import__(
+            f"{app.name}.kit.common.url_keys", fromlist=["encode_key"]
+        )
         self.encode = addresses.encode_key
         self.changer = Browser(app, changer, self.figures)
         self.reader = Browser(app, reader, self.figures)

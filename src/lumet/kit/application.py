@@ -30,16 +30,18 @@ from markupsafe import Markup, escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from . import here
 from .accounts import activity, keeping
 from .accounts import views as account_views
 from .accounts.log import ActivityLog
 from .accounts.store import open_store
 from .accounts.users import Rules, Users
+from .common import locale
+from .common.exceptions import CannotStart
+from .common.formatting import is_language, moment_text
+from .common.proxies import BehindProxies
+from .common.settings import LOCAL_HOSTS, Settings
 from .database import open_database
-from .errors import CannotStart
 from .files import EXTENSION as UPLOADS
-from .formats import is_language, moment_text
 from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .pages import (
     delete_views,
@@ -54,10 +56,8 @@ from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .pages.trails import trail
-from .proxies import BehindProxies
 from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
-from .settings import LOCAL_HOSTS, Settings
 from .static_files import serve_revisions, static_address
 from .uploads import Uploads
 
@@ -200,7 +200,7 @@ def _as_text(value: Any) -> Any:
 
 def _moment_here(moment: datetime) -> str:
     """Write a moment, kept as UTC, in the zone and the language of the user."""
-    local = moment.replace(tzinfo=UTC).astimezone(here.zone())
+    local = moment.replace(tzinfo=UTC).astimezone(locale.zone())
     return moment_text(local.replace(tzinfo=None), site().language)
 
 

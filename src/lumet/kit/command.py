@@ -16,10 +16,10 @@ from flask import Flask
 
 from .accounts.store import open_store
 from .accounts.users import Refused, Rules, Users
-from .errors import CannotStart
+from .common.exceptions import CannotStart
+from .common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 from .limits import LONGEST_HEADERS
 from .reach import ANYONE, Attribute
-from .settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 
 HOST = "127.0.0.1"
 PORT = 8040

@@ -21,9 +21,9 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
-from .errors import CannotStart
+from .common.exceptions import CannotStart
+from .common.settings import SQLITE, sqlite_path
 from .reach import QUOTING, guard, guard_words
-from .settings import SQLITE, sqlite_path
 
 metadata = MetaData()  # the business tables
 

@@ -6,17 +6,17 @@ from typing import Any
 
 from flask_babel import lazy_gettext as _
 
-from . import here
+from .common import locale
+from .common.formatting import number_text, plain_text
+from .common.parsing import Ambiguous, read_degrees, read_number
 from .fields import ValueField
-from .formats import number_text, plain_text
-from .reading import Ambiguous, read_degrees, read_number
 
 LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
 
 
 def _read_number(text: str, otherwise: Any) -> Decimal:
     try:
-        return read_number(text, here.language())
+        return read_number(text, locale.language())
     except Ambiguous:
         raise ValueError(
             _("This may be two numbers. Write it without points between thousands.")

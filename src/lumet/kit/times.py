@@ -12,10 +12,10 @@ from zoneinfo import ZoneInfo
 
 from flask_babel import lazy_gettext as _
 
-from . import here
+from .common import locale
+from .common.formatting import date_text, moment_text, plain_text, time_text
+from .common.parsing import read_date, read_moment, read_time
 from .fields import ValueField
-from .formats import date_text, moment_text, plain_text, time_text
-from .reading import read_date, read_moment, read_time
 
 _named = cache(ZoneInfo)
 
@@ -33,7 +33,7 @@ class ClockField(ValueField):
     def written(self, value: Any) -> str:
         """Return the text of the control for a value: as pages show it, where that can be
         read again without a loss, else as ISO 8601."""
-        plain, language = self.to_text(value), here.language()
+        plain, language = self.to_text(value), locale.language()
         try:
             shown = self.show(value, language)
         except (ValueError, OverflowError):
@@ -86,9 +86,9 @@ class DateField(ClockField):
 
     def parse(self, text: str) -> date:
         try:
-            return read_date(text, here.language(), here.today())
+            return read_date(text, locale.language(), locale.today())
         except ValueError:
-            example = date_text(here.today(), here.language())
+            example = date_text(locale.today(), locale.language())
             raise ValueError(
                 _("Enter a date, such as %(example)s.", example=example)
             ) from None
@@ -139,7 +139,7 @@ class MomentField(ClockField):
 
     def _reading_depends_on(self, value: Any) -> tuple[Any, ...]:
         knows = isinstance(value, datetime) and value.tzinfo is not None
-        return knows, self.zoned, self.zone, str(here.zone())
+        return knows, self.zoned, self.zone, str(locale.zone())
 
     @property
     def is_local(self) -> bool:
@@ -154,7 +154,7 @@ class MomentField(ClockField):
             if found.tzinfo is not None:
                 raise ValueError(_("Write it without a time zone: none is kept here."))
             return found
-        known = found if found.tzinfo is not None else _known(found, here.zone())
+        known = found if found.tzinfo is not None else _known(found, locale.zone())
         try:
             return self.as_stored(known)
         except OverflowError:
@@ -168,9 +168,9 @@ class MomentField(ClockField):
 
     def _read(self, text: str) -> datetime:
         try:
-            return read_moment(text, here.language(), here.now())
+            return read_moment(text, locale.language(), locale.now())
         except ValueError:
-            example = moment_text(here.now(), here.language())
+            example = moment_text(locale.now(), locale.language())
             raise ValueError(
                 _("Enter a date and a time, such as %(example)s.", example=example)
             ) from None
@@ -182,7 +182,7 @@ class MomentField(ClockField):
         if value.tzinfo is None:
             return value
         try:
-            return value.astimezone(here.zone())
+            return value.astimezone(locale.zone())
         except OverflowError:
             return value
 

@@ -59,7 +59,7 @@ _ADD_USERS = """
 import importlib, json, pathlib, sys
 store = importlib.import_module(sys.argv[1] + ".kit.accounts.store")
 users = importlib.import_module(sys.argv[1] + ".kit.accounts.users")
-settings = importlib.import_module(sys.argv[1] + ".kit.settings")
+settings = importlib.import_module(sys.argv[1] + ".kit.common.settings")
 found = settings.read_settings()
 kept = users.Users(store.open_store(found.accounts_url, found.folder))
 for name, role, password, attributes in json.load(sys.stdin):

@@ -20,12 +20,12 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
-from .. import here
-from ..formats import date_text
+from ..common import locale
+from ..common.formatting import date_text
+from ..common.parsing import read_date
 from ..pages.exporting import RISKY
 from ..pages.log_reach import seen_entries
 from ..pages.site import may_see_log, note, site
-from ..reading import read_date
 from .log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50
@@ -85,7 +85,9 @@ def _wanted() -> Wanted:
 def _day(name: str) -> datetime | None:
     typed = request.args.get(name, "")
     try:
-        return datetime.combine(read_date(typed, here.language(), here.today()), time())
+        return datetime.combine(
+            read_date(typed, locale.language(), locale.today()), time()
+        )
     except ValueError:
         return None
 
@@ -93,7 +95,9 @@ def _day(name: str) -> datetime | None:
 def _shown_day(name: str) -> str:
     """Return a day that was asked for as the user's language writes it."""
     day = _day(name)
-    return date_text(day.date(), here.language()) if day else request.args.get(name, "")
+    return (
+        date_text(day.date(), locale.language()) if day else request.args.get(name, "")
+    )
 
 
 @blueprint.get("/log.csv")

@@ -31,9 +31,9 @@ from sqlalchemy import (
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.schema import CreateColumn
 
+from ..common.exceptions import CannotStart
+from ..common.settings import sqlite_path
 from ..database import Database, kind_of, open_server, open_sqlite
-from ..errors import CannotStart
-from ..settings import sqlite_path
 from .passwords import skeleton
 
 tables = MetaData()

@@ -20,7 +20,7 @@ from flask_babel import gettext as _
 from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
-from ..formats import is_language
+from ..common.formatting import is_language
 from ..pages.site import note, site
 from .users import Refused, TooManyFailures
 

@@ -22,8 +22,8 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.kept import KeptChoices
+from ..common.formatting import date_text, number_text
 from ..fields import ChoiceField, LookupField, ValueField, YesNoField
-from ..formats import date_text, number_text
 from ..measures import CodeField, DecimalField, IntegerField
 from ..reach import Reach
 from ..times import DateField, MomentField

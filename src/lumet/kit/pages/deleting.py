@@ -24,7 +24,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import DBAPIError
 
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import UNBOUNDED, Reach
 from ..refusals import meaning
 from .cascades import (

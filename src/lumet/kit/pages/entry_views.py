@@ -21,7 +21,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import Deed, Recording
 from ..accounts.sent import SentForms
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..files import REMOVE, FileField, uploads
 from ..reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
 from ..refusals import meaning

@@ -19,8 +19,8 @@ from typing import Any, BinaryIO
 
 import xlsxwriter  # type: ignore[import-untyped]
 
-from .. import here
 from ..columns import Date, Moment
+from ..common import locale
 from ..fields import ChoiceField, SeveralField, ValueField
 from ..measures import DecimalField, IntegerField
 from .browsing import Browsing
@@ -63,7 +63,7 @@ class Export:
     def __init__(self, browsing: Browsing, with_keys: bool) -> None:
         self.browsing = browsing
         self.plan = browsing.own_plan()
-        self.zone = here.zone()
+        self.zone = locale.zone()
         pages = browsing.pages
         self.headings = [str(pages.singular)]
         self.readers: list[Reader] = [self.plan.title]

@@ -7,9 +7,9 @@ from flask import flash, jsonify, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 
-from .. import here
+from ..common import locale
+from ..common.parsing import read_date
 from ..forms import RecordForm
-from ..reading import read_date
 from ..times import DateField, MomentField, TimeField
 from .form_page import PIECE
 from .site import SHORTCUTS, are_shortcuts_on, kept_choices, site
@@ -45,7 +45,9 @@ def dates() -> ResponseReturnValue:
     chosen = request.args.get("day", "")
     if chosen:
         try:
-            found = _on(read_date(chosen, here.language(), here.today()), kind, found)
+            found = _on(
+                read_date(chosen, locale.language(), locale.today()), kind, found
+            )
         except ValueError:
             return jsonify({}), 400
         said = {}

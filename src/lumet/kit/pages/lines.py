@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from markupsafe import Markup
 
-from ..formats import MOST_DIGITS
+from ..common.formatting import MOST_DIGITS
 from .selection import Cell, escape
 
 DEEPEST = 9  # levels of a tree that are set in

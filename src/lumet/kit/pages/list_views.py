@@ -25,9 +25,9 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.kept import LONGEST_QUERY, SavedView
-from ..addresses import encode_key
+from ..common.formatting import number_text
+from ..common.url_keys import encode_key
 from ..files import FileField
-from ..formats import number_text
 from ..reach import Reach
 from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys

@@ -8,7 +8,7 @@ from sqlalchemy import select, tuple_, type_coerce
 from sqlalchemy.types import NullType
 
 from ..accounts.log import Entry
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import Reach
 from .history_views import is_open, open_labels
 from .keyset import bound_keys

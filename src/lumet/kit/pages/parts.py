@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from sqlalchemy import Connection, bindparam, select
 
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import Reach
 from .blocks import add_below, is_seen
 from .model import TablePages, is_single

@@ -16,7 +16,7 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import Deed, Owners, Recording
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import LeavesReach, OutOfReach, Reach
 from ..refusals import is_passing, meaning, not_allowed
 from .lookups import Found, LookupPlan, Option, lookup_plan

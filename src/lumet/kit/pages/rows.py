@@ -11,7 +11,7 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, bindparam, select
 from werkzeug.datastructures import MultiDict
 
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..fields import LookupField, ValueField
 from ..files import FileField
 from ..forms import RecordForm

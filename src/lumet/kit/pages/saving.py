@@ -25,8 +25,8 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import Changes
-from ..addresses import encode_key
 from ..columns import spelled_value
+from ..common.url_keys import encode_key
 from ..fields import LookupField, SecretField, ValueField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm

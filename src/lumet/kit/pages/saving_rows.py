@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.log import MARKED, Deed, Recording
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
 from .cascades import beyond_delete

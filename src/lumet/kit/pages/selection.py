@@ -21,8 +21,8 @@ from sqlalchemy import (
 from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
-from ..addresses import encode_key
 from ..columns import in_order
+from ..common.url_keys import encode_key
 from ..fields import (
     ChoiceField,
     LinkedField,

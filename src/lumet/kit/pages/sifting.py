@@ -22,9 +22,11 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
-from .. import here
-from ..addresses import decode_key
 from ..columns import in_order
+from ..common import locale
+from ..common.formatting import date_text
+from ..common.parsing import read_date
+from ..common.url_keys import decode_key
 from ..fields import (
     ChoiceField,
     JsonField,
@@ -36,10 +38,8 @@ from ..fields import (
     YesNoField,
 )
 from ..files import FileField
-from ..formats import date_text
 from ..measures import DecimalField, IntegerField
 from ..reach import Reach
-from ..reading import read_date
 from ..times import DateField, DurationField, MomentField, TimeField
 from .model import Registry, TablePages, python_type
 from .searching import escape_like, is_beyond_ascii, matchers
@@ -137,10 +137,10 @@ def _read(
     if operator in (EMPTY, FILLED):
         return Sift(key, operator, ("1",), ())
     if operator == WITHIN:
-        first, last = _preset(texts[0], here.today())
+        first, last = _preset(texts[0], locale.today())
         return Sift(key, WITHIN, (texts[0],), (*_bounds(field, first, last),))
     if operator in (FROM, TO) and isinstance(field, DateField | MomentField):
-        day = read_date(texts[0], here.language(), here.today())
+        day = read_date(texts[0], locale.language(), locale.today())
         low, high = _bounds(field, day, day)
         bound = low if operator == FROM else high
         return Sift(key, operator, (day.isoformat(),), (bound,))
@@ -184,7 +184,7 @@ def _bounds(field: ValueField, first: date, last: date) -> tuple[Any, Any]:
     if isinstance(field, MomentField):
         days = (datetime.combine(each, time()) for each in (first, behind))
         if field.is_local:
-            days = (field.as_stored(d.replace(tzinfo=here.zone())) for d in days)
+            days = (field.as_stored(d.replace(tzinfo=locale.zone())) for d in days)
         low, high = days
         return low, high
     return first, behind

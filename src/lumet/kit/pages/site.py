@@ -13,7 +13,7 @@ from ..accounts.kept import KeptChoices
 from ..accounts.log import ActivityLog, Actor, Deed
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
-from ..addresses import decode_key
+from ..common.url_keys import decode_key
 from ..database import Database
 from ..reach import ANYONE, Attribute, Reach, Role, reach_of
 from .model import Registry, TablePages, python_type

@@ -23,7 +23,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import UNBOUNDED, Reach
 from .keyset import among_keys, bound_keys
 from .model import Reference, TablePages

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 
 from ..accounts.log import Owners, Recording, recorded
-from ..addresses import encode_key
+from ..common.url_keys import encode_key
 from ..reach import UNBOUNDED, Reach
 from ..refusals import is_passing, meaning
 from .model import TablePages

@@ -31,7 +31,7 @@ from zoneinfo import available_timezones
 
 from dotenv import dotenv_values
 
-from .errors import CannotStart
+from .exceptions import CannotStart
 from .proxies import Proxies, read_proxies
 
 SQLITE = "sqlite:///"

@@ -8,7 +8,7 @@ from typing import Any
 
 from werkzeug.middleware.proxy_fix import ProxyFix
 
-from .errors import CannotStart
+from .exceptions import CannotStart
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 MOST = 10  # proxies, one behind the other
