@@ -174,7 +174,9 @@ class Pair:
         """Return the words, in the product's address and the floor's, for a middle page."""
         word = importlib.import_module(f"{self.package}.kit.pages.keyset").write_place
         with self.app.extensions["site"].database.engine.connect() as connection:
-            reach = importlib.import_module(f"{self.package}.kit.reach").UNBOUNDED
+            reach = importlib.import_module(
+                f"{self.package}.kit.access.reach"
+            ).UNBOUNDED
             found = reach.run(
                 connection,
                 text(f"SELECT taken_at, id FROM reading WHERE id = {self.rows // 2}"),

@@ -246,7 +246,7 @@ class RowRules:
     def test_a_rule_keeps_the_index_in_use(self: Any) -> None:
         site = self.app.extensions["site"]
         reach_type = type(
-            importlib.import_module(f"{self.package}.kit.reach").UNBOUNDED
+            importlib.import_module(f"{self.package}.kit.access.reach").UNBOUNDED
         )
         reach = reach_type((site.roles["r_district"],), {"district": "NR"})
         rows = reach.rows(site.registry["station"].table).alias()

@@ -25,6 +25,7 @@ from sqlalchemy import (
 from sqlalchemy import text as sql
 from sqlalchemy.schema import DropTable
 
+from lumet.kit.access.reach import UNBOUNDED, OutOfReach, Reach, Role, guard
 from lumet.kit.common.exceptions import CannotStart
 from lumet.kit.common.formatting import date_text, moment_text, number_text
 from lumet.kit.common.parsing import read_date, read_moment, read_time
@@ -32,7 +33,6 @@ from lumet.kit.common.settings import read_settings
 from lumet.kit.common.url_keys import decode_key, encode_key
 from lumet.kit.pages.keyset import branches, make_terms, read_place, write_place
 from lumet.kit.pages.titles import parse_title
-from lumet.kit.reach import UNBOUNDED, OutOfReach, Reach, Role, guard
 
 PARTS = st.one_of(
     st.text(max_size=20), st.integers(), st.dates(), st.decimals(allow_nan=False)

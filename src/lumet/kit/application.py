@@ -30,6 +30,7 @@ from markupsafe import Markup, escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
+from .access.reach import Attribute, OutOfReach, Role
 from .accounts import activity, keeping
 from .accounts import views as account_views
 from .accounts.log import ActivityLog
@@ -56,7 +57,6 @@ from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .pages.trails import trail
-from .reach import Attribute, OutOfReach, Role
 from .refusals import meaning
 from .static_files import serve_revisions, static_address
 from .uploads import Uploads

@@ -20,8 +20,8 @@ from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
 
+from ..access.reach import ALL, ANYONE
 from ..pages.site import LOOK, look, may_keep_accounts, note, site
-from ..reach import ALL, ANYONE
 from .users import INVITATION_LASTS, LINK_LASTS, Account, Refused
 
 blueprint = Blueprint("keeping", __name__)

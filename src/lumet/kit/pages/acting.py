@@ -9,9 +9,9 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
 from ..accounts.log import MARKED, Deed, recorded
 from ..fields import LookupField, ValueField
-from ..reach import LeavesReach, OutOfReach, SeveralRecords
 from .browsing import Browsing
 from .cascades import beyond_delete
 from .deleting import consequences

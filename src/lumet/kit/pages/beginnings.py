@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam
 
-from ..reach import Reach
+from ..access.reach import Reach
 from .lookups import lookup_plan
 from .model import Reference, TablePages, python_type
 from .searching import SPELLINGS, beginning_values, begins_with, spellings

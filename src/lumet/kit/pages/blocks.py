@@ -10,7 +10,7 @@ from urllib.parse import urlencode
 from flask_babel import gettext as _
 from sqlalchemy import Connection
 
-from ..reach import Reach
+from ..access.reach import Reach
 from .lines import Line
 from .listing import TITLE, Asked, Count, Sorting, Through, list_plan, read_sort
 from .listing import is_sortable as can_be_sorted

@@ -21,11 +21,11 @@ from sqlalchemy import (
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach
 from ..accounts.kept import KeptChoices
 from ..common.formatting import date_text, number_text
 from ..fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..measures import CodeField, DecimalField, IntegerField
-from ..reach import Reach
 from ..times import DateField, MomentField
 from .beginnings import find_beginnings
 from .keyset import bound_keys

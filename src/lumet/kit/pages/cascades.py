@@ -16,7 +16,7 @@ from sqlalchemy import (
     text,
 )
 
-from ..reach import UNBOUNDED, Reach
+from ..access.reach import UNBOUNDED, Reach
 from .model import Reference, TablePages
 from .site import Site
 

@@ -14,9 +14,9 @@ from sqlalchemy import (
     tuple_,
 )
 
+from ..access.reach import UNBOUNDED, Reach
 from ..fields import LookupField
 from ..forms import RecordForm
-from ..reach import UNBOUNDED, Reach
 from .lookups import Lookup
 from .model import TablePages, unique_sets
 from .site import Site, lower_first

@@ -3,8 +3,8 @@
 from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
+from ..access.reach import Reach
 from ..fields import LookupField
-from ..reach import Reach
 from .form_page import Typed, form_page, part_editors, seen_of, typed_again
 from .lookups import Found, Lookup
 from .model import TablePages

@@ -10,8 +10,8 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
+from ..access.reach import OutOfReach, Reach, SeveralRecords
 from ..accounts.log import MARKED, Deed, Recording
-from ..reach import OutOfReach, Reach, SeveralRecords
 from ..refusals import meaning, not_allowed
 from .cascades import beyond_delete
 from .deleting import Consequences, consequences

@@ -24,8 +24,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import DBAPIError
 
+from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
-from ..reach import UNBOUNDED, Reach
 from ..refusals import meaning
 from .cascades import (
     beyond_delete,

@@ -19,11 +19,11 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
 from ..accounts.log import Deed, Recording
 from ..accounts.sent import SentForms
 from ..common.url_keys import encode_key
 from ..files import REMOVE, FileField, uploads
-from ..reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
 from ..refusals import meaning
 from ..uploads import Refused
 from .blocks import FIXED

@@ -10,10 +10,10 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach
 from ..accounts.log import Entry, Wanted
 from ..fields import LookupField
 from ..files import FileField
-from ..reach import Reach
 from .blocks import fixed_columns, is_seen
 from .lookups import Option, fill_lookups
 from .model import TablePages

@@ -8,8 +8,8 @@ from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
+from ..access.reach import Reach
 from ..accounts.log import DONE, MARKED, Entry, Wanted
-from ..reach import Reach
 from .blocks import is_seen
 from .form_page import PIECE, PUT_BACK
 from .model import TablePages

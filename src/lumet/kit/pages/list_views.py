@@ -24,11 +24,11 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach
 from ..accounts.kept import LONGEST_QUERY, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
 from ..files import FileField
-from ..reach import Reach
 from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing

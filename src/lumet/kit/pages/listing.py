@@ -21,6 +21,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql import operators
 
+from ..access.reach import Reach
 from ..fields import (
     ChoiceField,
     JsonField,
@@ -32,7 +33,6 @@ from ..fields import (
 )
 from ..files import FileField
 from ..measures import DecimalField, DegreesField
-from ..reach import Reach
 from .keyset import (
     Term,
     among_keys,

@@ -7,9 +7,9 @@ from dataclasses import replace
 from sqlalchemy import select, tuple_, type_coerce
 from sqlalchemy.types import NullType
 
+from ..access.reach import Reach
 from ..accounts.log import Entry
 from ..common.url_keys import encode_key
-from ..reach import Reach
 from .history_views import is_open, open_labels
 from .keyset import bound_keys
 from .model import TablePages

@@ -7,9 +7,9 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
+from ..access.reach import Reach
 from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..files import FileField
-from ..reach import Reach
 from ..refusals import meaning
 from .keyset import among_keys, bound_keys
 from .model import Order, Reference, TablePages, python_type

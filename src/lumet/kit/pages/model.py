@@ -20,9 +20,9 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach, Role
 from ..fields import LookupField, OtherField, ValueField, YesNoField
 from ..forms import RecordForm
-from ..reach import Reach, Role
 from .titles import Title, parse_title
 
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from sqlalchemy import Connection, bindparam, select
 
+from ..access.reach import Reach
 from ..common.url_keys import encode_key
-from ..reach import Reach
 from .blocks import add_below, is_seen
 from .model import TablePages, is_single
 from .record import Fact, Record, record_plan

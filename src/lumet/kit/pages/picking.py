@@ -15,9 +15,9 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
-from ..reach import LeavesReach, OutOfReach, Reach
 from ..refusals import is_passing, meaning, not_allowed
 from .lookups import Found, LookupPlan, Option, lookup_plan
 from .model import Reference, Related, TablePages

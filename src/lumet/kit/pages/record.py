@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam
 
-from ..reach import Reach
+from ..access.reach import Reach
 from .model import TablePages
 from .selection import Cell, Selection
 from .site import Plan, Site, record_home

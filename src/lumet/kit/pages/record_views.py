@@ -9,8 +9,8 @@ from flask.typing import ResponseReturnValue
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach
 from ..accounts.kept import KeptChoices
-from ..reach import Reach
 from ..refusals import meaning
 from .blocks import Blocks
 from .browsing import Browsing

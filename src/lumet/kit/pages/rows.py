@@ -11,12 +11,12 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, bindparam, select
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach, Role
 from ..common.url_keys import encode_key
 from ..fields import LookupField, ValueField
 from ..files import FileField
 from ..forms import RecordForm
 from ..measures import IntegerField
-from ..reach import Reach, Role
 from .listing import late_plan
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages, is_single, unique_sets

@@ -24,13 +24,13 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import UNBOUNDED, OutOfReach, Reach
 from ..accounts.log import Changes
 from ..columns import spelled_value
 from ..common.url_keys import encode_key
 from ..fields import LookupField, SecretField, ValueField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm
-from ..reach import UNBOUNDED, OutOfReach, Reach
 from ..refusals import meaning, not_allowed
 from ..times import DateField, MomentField
 from .checking import Checks

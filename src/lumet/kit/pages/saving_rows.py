@@ -11,9 +11,9 @@ from sqlalchemy import Connection, bindparam, func, literal, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..accounts.log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
-from ..reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..refusals import is_passing, meaning
 from .cascades import beyond_delete
 from .deleting import consequences

@@ -21,6 +21,7 @@ from sqlalchemy import (
 from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
+from ..access.reach import Reach
 from ..columns import in_order
 from ..common.url_keys import encode_key
 from ..fields import (
@@ -32,7 +33,6 @@ from ..fields import (
     ValueField,
 )
 from ..files import FileField, uploads
-from ..reach import Reach
 from .formulas import formula_type
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH

@@ -22,6 +22,7 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import Reach
 from ..columns import in_order
 from ..common import locale
 from ..common.formatting import date_text
@@ -39,7 +40,6 @@ from ..fields import (
 )
 from ..files import FileField
 from ..measures import DecimalField, IntegerField
-from ..reach import Reach
 from ..times import DateField, DurationField, MomentField, TimeField
 from .model import Registry, TablePages, python_type
 from .searching import escape_like, is_beyond_ascii, matchers

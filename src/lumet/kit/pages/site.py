@@ -9,13 +9,13 @@ from urllib.parse import urlencode
 from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
+from ..access.reach import ANYONE, Attribute, Reach, Role, reach_of
 from ..accounts.kept import KeptChoices
 from ..accounts.log import ActivityLog, Actor, Deed
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
 from ..common.url_keys import decode_key
 from ..database import Database
-from ..reach import ANYONE, Attribute, Reach, Role, reach_of
 from .model import Registry, TablePages, python_type
 
 EXTENSION = "site"

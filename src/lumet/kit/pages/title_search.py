@@ -8,9 +8,9 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
+from ..access.reach import Reach
 from ..fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..measures import DecimalField, IntegerField
-from ..reach import Reach
 from ..times import DateField, MomentField
 from .model import Registry, TablePages
 from .searching import (

@@ -23,8 +23,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
+from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
-from ..reach import UNBOUNDED, Reach
 from .keyset import among_keys, bound_keys
 from .model import Reference, TablePages
 from .selection import Cell, Selection

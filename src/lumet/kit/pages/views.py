@@ -17,8 +17,8 @@ from flask_babel import get_babel
 from flask_login import current_user
 from markupsafe import Markup
 
+from ..access.reach import Reach
 from ..files import FileField
-from ..reach import Reach
 from .model import TablePages
 from .site import (
     Site,

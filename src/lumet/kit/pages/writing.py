@@ -9,9 +9,9 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 
+from ..access.reach import UNBOUNDED, Reach
 from ..accounts.log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
-from ..reach import UNBOUNDED, Reach
 from ..refusals import is_passing, meaning
 from .model import TablePages
 from .record import record_plan
