@@ -172,7 +172,7 @@ class Pair:
 
     def _middle(self) -> tuple[str, str]:
         """Return the words, in the product's address and the floor's, for a middle page."""
-        word = importlib.import_module(f"{self.package}.kit.pages.keyset").write_place
+        word = importlib.import_module(f"{self.package}.kit.db.keyset").write_place
         with self.app.extensions["site"].database.engine.connect() as connection:
             reach = importlib.import_module(
                 f"{self.package}.kit.access.reach"

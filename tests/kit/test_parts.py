@@ -31,7 +31,7 @@ from lumet.kit.common.formatting import date_text, moment_text, number_text
 from lumet.kit.common.parsing import read_date, read_moment, read_time
 from lumet.kit.common.settings import read_settings
 from lumet.kit.common.url_keys import decode_key, encode_key
-from lumet.kit.pages.keyset import branches, make_terms, read_place, write_place
+from lumet.kit.db.keyset import branches, make_terms, read_place, write_place
 from lumet.kit.pages.titles import parse_title
 
 PARTS = st.one_of(

@@ -41,7 +41,8 @@ from .common.exceptions import CannotStart
 from .common.formatting import is_language, moment_text
 from .common.proxies import BehindProxies
 from .common.settings import LOCAL_HOSTS, Settings
-from .database import open_database
+from .db.engine import open_database
+from .db.errors import meaning
 from .files import EXTENSION as UPLOADS
 from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .pages import (
@@ -57,7 +58,6 @@ from .pages import views as page_views
 from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .pages.trails import trail
-from .refusals import meaning
 from .static_files import serve_revisions, static_address
 from .uploads import Uploads
 

@@ -19,7 +19,7 @@ from sqlalchemy import delete, func, insert, select, update
 
 from .accounts.store import upload
 from .accounts.throttle import now
-from .database import Database
+from .db.engine import Database
 
 WAITING, KEPT = "waiting", "kept"
 WAITS = timedelta(days=1)

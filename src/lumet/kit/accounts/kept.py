@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from sqlalchemy import Connection, delete, insert, or_, select, update
 
-from ..database import Database
+from ..db.engine import Database
 from .store import choice, saved_view, user, user_attribute, view_role
 
 LONGEST_QUERY = 2_000  # characters of a view's address

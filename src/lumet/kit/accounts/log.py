@@ -13,7 +13,7 @@ from typing import Any
 
 from sqlalchemy import Select, and_, delete, insert, or_, select, true, update
 
-from ..database import Database
+from ..db.engine import Database
 from .store import entry, owner
 from .throttle import now
 

@@ -6,7 +6,7 @@ from datetime import timedelta
 from sqlalchemy import delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from ..database import Database
+from ..db.engine import Database
 from .store import sent_form
 from .throttle import now
 

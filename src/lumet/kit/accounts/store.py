@@ -33,7 +33,7 @@ from sqlalchemy.schema import CreateColumn
 
 from ..common.exceptions import CannotStart
 from ..common.settings import sqlite_path
-from ..database import Database, kind_of, open_server, open_sqlite
+from ..db.engine import Database, kind_of, open_server, open_sqlite
 from .passwords import skeleton
 
 tables = MetaData()

@@ -23,7 +23,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import DBAPIError
 
-from ..database import Database
+from ..db.engine import Database
 from . import passwords
 from .kept import Kept, mark_changed, new_revision, read_kept
 from .passwords import (

@@ -24,11 +24,11 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..accounts.kept import KeptChoices
 from ..common.formatting import date_text, number_text
+from ..db.keyset import bound_keys
 from ..fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..measures import CodeField, DecimalField, IntegerField
 from ..times import DateField, MomentField
 from .beginnings import find_beginnings
-from .keyset import bound_keys
 from .lines import Branch, Line
 from .listing import (
     BRANCH,

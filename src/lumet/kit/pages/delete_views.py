@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import OutOfReach, Reach, SeveralRecords
 from ..accounts.log import MARKED, Deed, Recording
-from ..refusals import meaning, not_allowed
+from ..db.errors import meaning, not_allowed
 from .cascades import beyond_delete
 from .deleting import Consequences, consequences
 from .entry_views import let_go

@@ -26,7 +26,7 @@ from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
-from ..refusals import meaning
+from ..db.errors import meaning
 from .cascades import (
     beyond_delete,
     key_columns,

@@ -23,8 +23,8 @@ from ..access.reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
 from ..accounts.log import Deed, Recording
 from ..accounts.sent import SentForms
 from ..common.url_keys import encode_key
+from ..db.errors import meaning
 from ..files import REMOVE, FileField, uploads
-from ..refusals import meaning
 from ..uploads import Refused
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing

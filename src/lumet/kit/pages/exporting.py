@@ -19,8 +19,8 @@ from typing import Any, BinaryIO
 
 import xlsxwriter  # type: ignore[import-untyped]
 
-from ..columns import Date, Moment
 from ..common import locale
+from ..db.column_types import Date, Moment
 from ..fields import ChoiceField, SeveralField, ValueField
 from ..measures import DecimalField, IntegerField
 from .browsing import Browsing

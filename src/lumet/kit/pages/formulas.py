@@ -4,7 +4,7 @@ from typing import Any
 
 from sqlalchemy.types import NullType, TypeEngine
 
-from ..columns import Date, Moment, Time, YesNo, decimal
+from ..db.column_types import Date, Moment, Time, YesNo, decimal
 from ..fields import YesNoField
 from ..measures import DecimalField
 from ..times import DateField, MomentField, TimeField

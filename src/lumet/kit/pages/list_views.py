@@ -28,8 +28,9 @@ from ..access.reach import Reach
 from ..accounts.kept import LONGEST_QUERY, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
+from ..db.errors import meaning
+from ..db.keyset import among_keys, bound_keys
 from ..files import FileField
-from ..refusals import meaning
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
 from .entry_views import let_go
@@ -42,7 +43,6 @@ from .exporting import (
     make_export,
 )
 from .form_page import PIECE
-from .keyset import among_keys, bound_keys
 from .lines import Page, RowAct
 from .listing import MOST_COUNTED, Count, ListPlan
 from .lookups import fill_lookups

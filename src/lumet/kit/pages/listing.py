@@ -22,6 +22,15 @@ from sqlalchemy import (
 from sqlalchemy.sql import operators
 
 from ..access.reach import Reach
+from ..db.keyset import (
+    Term,
+    among_keys,
+    bound_keys,
+    branches,
+    make_terms,
+    read_place,
+    write_place,
+)
 from ..fields import (
     ChoiceField,
     JsonField,
@@ -33,15 +42,6 @@ from ..fields import (
 )
 from ..files import FileField
 from ..measures import DecimalField, DegreesField
-from .keyset import (
-    Term,
-    among_keys,
-    bound_keys,
-    branches,
-    make_terms,
-    read_place,
-    write_place,
-)
 from .lines import Line, Page
 from .model import Order, Reference, Registry, TablePages
 from .searching import has_words, matchers

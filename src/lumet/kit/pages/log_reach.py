@@ -10,8 +10,8 @@ from sqlalchemy.types import NullType
 from ..access.reach import Reach
 from ..accounts.log import Entry
 from ..common.url_keys import encode_key
+from ..db.keyset import bound_keys
 from .history_views import is_open, open_labels
-from .keyset import bound_keys
 from .model import TablePages
 from .site import key_values, reach, site
 

@@ -8,10 +8,10 @@ from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import Reach
+from ..db.errors import meaning
+from ..db.keyset import among_keys, bound_keys
 from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..files import FileField
-from ..refusals import meaning
-from .keyset import among_keys, bound_keys
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
     beginning_values,

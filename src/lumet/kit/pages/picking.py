@@ -18,7 +18,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
-from ..refusals import is_passing, meaning, not_allowed
+from ..db.errors import is_passing, meaning, not_allowed
 from .lookups import Found, LookupPlan, Option, lookup_plan
 from .model import Reference, Related, TablePages
 from .rows import RowsRefused, Typed

@@ -11,7 +11,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
 from ..accounts.kept import KeptChoices
-from ..refusals import meaning
+from ..db.errors import meaning
 from .blocks import Blocks
 from .browsing import Browsing
 from .form_page import PIECE, saver_of

@@ -26,12 +26,12 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import UNBOUNDED, OutOfReach, Reach
 from ..accounts.log import Changes
-from ..columns import spelled_value
 from ..common.url_keys import encode_key
+from ..db.column_types import spelled_value
+from ..db.errors import meaning, not_allowed
 from ..fields import LookupField, SecretField, ValueField, YesNoField
 from ..files import FileField
 from ..forms import RecordForm
-from ..refusals import meaning, not_allowed
 from ..times import DateField, MomentField
 from .checking import Checks
 from .lookups import lookup_plan

@@ -14,7 +14,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..accounts.log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
-from ..refusals import is_passing, meaning
+from ..db.errors import is_passing, meaning
 from .cascades import beyond_delete
 from .deleting import consequences
 from .model import TablePages, unique_sets

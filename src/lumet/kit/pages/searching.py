@@ -16,7 +16,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
-from ..columns import TextBytes
+from ..db.column_types import TextBytes
 
 MOST_WORDS = 4
 LONGEST_SEARCH = 300  # characters; a title that is pasted whole fits in

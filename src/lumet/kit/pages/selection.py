@@ -22,8 +22,8 @@ from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
 from ..access.reach import Reach
-from ..columns import in_order
 from ..common.url_keys import encode_key
+from ..db.column_types import in_order
 from ..fields import (
     ChoiceField,
     LinkedField,

@@ -23,11 +23,11 @@ from sqlalchemy import (
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..columns import in_order
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..common.url_keys import decode_key
+from ..db.column_types import in_order
 from ..fields import (
     ChoiceField,
     JsonField,

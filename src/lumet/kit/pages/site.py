@@ -15,7 +15,7 @@ from ..accounts.log import ActivityLog, Actor, Deed
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
 from ..common.url_keys import decode_key
-from ..database import Database
+from ..db.engine import Database
 from .model import Registry, TablePages, python_type
 
 EXTENSION = "site"

@@ -25,7 +25,7 @@ from sqlalchemy.types import NullType
 
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
-from .keyset import among_keys, bound_keys
+from ..db.keyset import among_keys, bound_keys
 from .model import Reference, TablePages
 from .selection import Cell, Selection
 from .site import Site, record_home

@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import UNBOUNDED, Reach
 from ..accounts.log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
-from ..refusals import is_passing, meaning
+from ..db.errors import is_passing, meaning
 from .model import TablePages
 from .record import record_plan
 from .site import Site, key_values, site

@@ -21,9 +21,9 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
-from .access.reach import QUOTING, guard, guard_words
-from .common.exceptions import CannotStart
-from .common.settings import SQLITE, sqlite_path
+from ..access.reach import QUOTING, guard, guard_words
+from ..common.exceptions import CannotStart
+from ..common.settings import SQLITE, sqlite_path
 
 metadata = MetaData()  # the business tables
 

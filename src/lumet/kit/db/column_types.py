@@ -26,7 +26,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
 
-from .common.storage_formats import (
+from ..common.storage_formats import (
     Spelling,
     date_spelling,
     moment_spelling,

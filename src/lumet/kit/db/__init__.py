@@ -1,0 +1,1 @@
+"""The database: its engine, the types of columns, its errors, pagination by keys."""
