@@ -15,7 +15,7 @@ from sqlalchemy import text
 from lumet.kit.accounts import passwords, throttle
 from lumet.kit.accounts import store as stores
 from lumet.kit.accounts import users as accounts
-from lumet.kit.accounts.log import ActivityLog, Actor, Deed, Wanted, recorded
+from lumet.kit.accounts.audit_log import ActivityLog, Actor, Deed, Wanted, recorded
 from lumet.kit.accounts.store import open_store
 from lumet.kit.accounts.users import Refused, Rules, TooManyFailures, Users
 from lumet.kit.common.exceptions import CannotStart
@@ -310,7 +310,8 @@ class AccountsTest(unittest.TestCase):
         log.begin([(who, Deed("delete", "light", "7"))])  # and the machine stops
         self.assertEqual(log.unfinished(), 0)
         with mock.patch(
-            "lumet.kit.accounts.log.now", lambda: throttle.now() + timedelta(minutes=2)
+            "lumet.kit.accounts.audit_log.now",
+            lambda: throttle.now() + timedelta(minutes=2),
         ):
             self.assertEqual(log.unfinished(), 1)
         found = log.read(Wanted(), 10)
@@ -320,7 +321,8 @@ class AccountsTest(unittest.TestCase):
             [e.deed.kind for e in log.each(Wanted(kind="edit"), 1)], ["edit"]
         )
         later = mock.patch(
-            "lumet.kit.accounts.log.now", lambda: throttle.now() + timedelta(days=31)
+            "lumet.kit.accounts.audit_log.now",
+            lambda: throttle.now() + timedelta(days=31),
         )
         with later:
             log._swept = None

@@ -33,7 +33,7 @@ from werkzeug.exceptions import HTTPException, SecurityError
 from .access.reach import Attribute, OutOfReach, Role
 from .accounts import activity, keeping
 from .accounts import views as account_views
-from .accounts.log import ActivityLog
+from .accounts.audit_log import ActivityLog
 from .accounts.store import open_store
 from .accounts.users import Rules, Users
 from .common import locale

@@ -26,7 +26,7 @@ from ..common.parsing import read_date
 from ..pages.exporting import RISKY
 from ..pages.log_reach import seen_entries
 from ..pages.site import may_see_log, note, site
-from .log import KINDS, Entry, Wanted
+from .audit_log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50
 AT_ONCE = 500  # entries that are looked at together

@@ -25,7 +25,6 @@ from sqlalchemy.exc import DBAPIError
 
 from ..db.engine import Database
 from . import passwords
-from .kept import Kept, mark_changed, new_revision, read_kept
 from .passwords import (
     NONE,
     SHORTEST,
@@ -35,6 +34,7 @@ from .passwords import (
     mixes_alphabets,
     skeleton,
 )
+from .preferences import Kept, mark_changed, new_revision, read_kept
 from .store import (
     device,
     former_name,

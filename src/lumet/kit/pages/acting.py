@@ -10,7 +10,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
-from ..accounts.log import MARKED, Deed, recorded
+from ..accounts.audit_log import MARKED, Deed, recorded
 from ..fields import LookupField, ValueField
 from .browsing import Browsing
 from .cascades import beyond_delete

@@ -22,7 +22,7 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.kept import KeptChoices
+from ..accounts.preferences import KeptChoices
 from ..common.formatting import date_text, number_text
 from ..db.keyset import bound_keys
 from ..fields import ChoiceField, LookupField, ValueField, YesNoField

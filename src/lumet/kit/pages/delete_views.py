@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import OutOfReach, Reach, SeveralRecords
-from ..accounts.log import MARKED, Deed, Recording
+from ..accounts.audit_log import MARKED, Deed, Recording
 from ..db.errors import meaning, not_allowed
 from .cascades import beyond_delete
 from .deleting import Consequences, consequences

@@ -20,8 +20,8 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
-from ..accounts.log import Deed, Recording
-from ..accounts.sent import SentForms
+from ..accounts.audit_log import Deed, Recording
+from ..accounts.form_tokens import SentForms
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
 from ..files import REMOVE, FileField, uploads

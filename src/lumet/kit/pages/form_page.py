@@ -11,7 +11,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.log import Entry, Wanted
+from ..accounts.audit_log import Entry, Wanted
 from ..fields import LookupField
 from ..files import FileField
 from .blocks import fixed_columns, is_seen

@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
 from ..access.reach import Reach
-from ..accounts.log import DONE, MARKED, Entry, Wanted
+from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
 from .blocks import is_seen
 from .form_page import PIECE, PUT_BACK
 from .model import TablePages

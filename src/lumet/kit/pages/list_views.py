@@ -25,7 +25,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.kept import LONGEST_QUERY, SavedView
+from ..accounts.preferences import LONGEST_QUERY, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
 from ..db.errors import meaning

@@ -8,7 +8,7 @@ from sqlalchemy import select, tuple_, type_coerce
 from sqlalchemy.types import NullType
 
 from ..access.reach import Reach
-from ..accounts.log import Entry
+from ..accounts.audit_log import Entry
 from ..common.url_keys import encode_key
 from ..db.keyset import bound_keys
 from .history_views import is_open, open_labels

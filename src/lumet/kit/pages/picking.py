@@ -16,7 +16,7 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import LeavesReach, OutOfReach, Reach
-from ..accounts.log import Deed, Owners, Recording
+from ..accounts.audit_log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning, not_allowed
 from .lookups import Found, LookupPlan, Option, lookup_plan

@@ -10,7 +10,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.kept import KeptChoices
+from ..accounts.preferences import KeptChoices
 from ..db.errors import meaning
 from .blocks import Blocks
 from .browsing import Browsing

@@ -25,7 +25,7 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import UNBOUNDED, OutOfReach, Reach
-from ..accounts.log import Changes
+from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
 from ..db.column_types import spelled_value
 from ..db.errors import meaning, not_allowed

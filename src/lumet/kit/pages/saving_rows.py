@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach, Role
-from ..accounts.log import MARKED, Deed, Recording
+from ..accounts.audit_log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
 from .cascades import beyond_delete

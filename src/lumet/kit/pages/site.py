@@ -10,8 +10,8 @@ from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
 from ..access.reach import ANYONE, Attribute, Reach, Role, reach_of
-from ..accounts.kept import KeptChoices
-from ..accounts.log import ActivityLog, Actor, Deed
+from ..accounts.audit_log import ActivityLog, Actor, Deed
+from ..accounts.preferences import KeptChoices
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
 from ..common.url_keys import decode_key

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import UNBOUNDED, Reach
-from ..accounts.log import Owners, Recording, recorded
+from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
 from .model import TablePages
