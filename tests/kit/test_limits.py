@@ -12,8 +12,8 @@ from lumet.kit.accounts.passwords import (
 from lumet.kit.command import LineFormatter
 from lumet.kit.common.exceptions import CannotStart
 from lumet.kit.common.proxies import read_proxies
-from lumet.kit.fields import EmailField, JsonField, in_lines
-from lumet.kit.rules import like
+from lumet.kit.forms.conditions import like
+from lumet.kit.forms.fields import EmailField, JsonField, in_lines
 
 
 class ProxiesTest(unittest.TestCase):

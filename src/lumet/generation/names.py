@@ -41,7 +41,7 @@ def _names_in(module: str, owner: str = "") -> set[str]:
 # The helpers that a generated module imports, whatever they are called by then.
 _HELPERS = frozenset(
     {
-        *(name for name in _names_in("forms.py") if name.islower()),
+        *(name for name in _names_in("forms/base.py") if name.islower()),
         *(name for name in _names_in("pages/__init__.py") if name.islower()),
         "decimal",
         "metadata",
@@ -59,7 +59,7 @@ FIELD_NAMES = frozenset(
     {
         *_KEYWORDS,
         *_HELPERS,
-        *_names_in("forms.py", "RecordForm"),
+        *_names_in("forms/base.py", "RecordForm"),
         "l",  # a stranger's linter calls it ambiguous
         "csrf_token",
         # of WTForms' Form

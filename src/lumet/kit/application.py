@@ -43,7 +43,7 @@ from .common.proxies import BehindProxies
 from .common.settings import LOCAL_HOSTS, Settings
 from .db.engine import open_database
 from .db.errors import meaning
-from .files import EXTENSION as UPLOADS
+from .forms.file_fields import EXTENSION as UPLOADS
 from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .pages import (
     delete_views,

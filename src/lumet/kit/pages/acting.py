@@ -11,7 +11,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
 from ..accounts.audit_log import MARKED, Deed, recorded
-from ..fields import LookupField, ValueField
+from ..forms.fields import LookupField, ValueField
 from .browsing import Browsing
 from .cascades import beyond_delete
 from .deleting import consequences

@@ -25,9 +25,9 @@ from ..access.reach import Reach
 from ..accounts.preferences import KeptChoices
 from ..common.formatting import date_text, number_text
 from ..db.keyset import bound_keys
-from ..fields import ChoiceField, LookupField, ValueField, YesNoField
-from ..measures import CodeField, DecimalField, IntegerField
-from ..times import DateField, MomentField
+from ..forms.date_fields import DateField, MomentField
+from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
+from ..forms.number_fields import CodeField, DecimalField, IntegerField
 from .beginnings import find_beginnings
 from .lines import Branch, Line
 from .listing import (

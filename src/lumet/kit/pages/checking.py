@@ -15,8 +15,8 @@ from sqlalchemy import (
 )
 
 from ..access.reach import UNBOUNDED, Reach
-from ..fields import LookupField
-from ..forms import RecordForm
+from ..forms.base import RecordForm
+from ..forms.fields import LookupField
 from .lookups import Lookup
 from .model import TablePages, unique_sets
 from .site import Site, lower_first

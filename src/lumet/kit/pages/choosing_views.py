@@ -4,7 +4,7 @@ from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
 from ..access.reach import Reach
-from ..fields import LookupField
+from ..forms.fields import LookupField
 from .form_page import Typed, form_page, part_editors, seen_of, typed_again
 from .lookups import Found, Lookup
 from .model import TablePages

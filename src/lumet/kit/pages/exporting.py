@@ -21,8 +21,8 @@ import xlsxwriter  # type: ignore[import-untyped]
 
 from ..common import locale
 from ..db.column_types import Date, Moment
-from ..fields import ChoiceField, SeveralField, ValueField
-from ..measures import DecimalField, IntegerField
+from ..forms.fields import ChoiceField, SeveralField, ValueField
+from ..forms.number_fields import DecimalField, IntegerField
 from .browsing import Browsing
 from .model import TablePages
 from .selection import At, TitleAt

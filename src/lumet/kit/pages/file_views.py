@@ -15,7 +15,7 @@ from flask.typing import ResponseReturnValue
 from sqlalchemy import select
 
 from ..accounts.activity import blueprint as activity
-from ..files import FileField, uploads
+from ..forms.file_fields import FileField, uploads
 from ..uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..uploads import Refused as NoPictureThere
 from .pictures import NoPicture, kept_picture

@@ -12,8 +12,8 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
 from ..accounts.audit_log import Entry, Wanted
-from ..fields import LookupField
-from ..files import FileField
+from ..forms.fields import LookupField
+from ..forms.file_fields import FileField
 from .blocks import fixed_columns, is_seen
 from .lookups import Option, fill_lookups
 from .model import TablePages

@@ -5,9 +5,9 @@ from typing import Any
 from sqlalchemy.types import NullType, TypeEngine
 
 from ..db.column_types import Date, Moment, Time, YesNo, decimal
-from ..fields import YesNoField
-from ..measures import DecimalField
-from ..times import DateField, MomentField, TimeField
+from ..forms.date_fields import DateField, MomentField, TimeField
+from ..forms.fields import YesNoField
+from ..forms.number_fields import DecimalField
 
 
 def formula_type(field: Any) -> TypeEngine[Any]:

@@ -9,8 +9,8 @@ from flask_babel import gettext as _
 
 from ..common import locale
 from ..common.parsing import read_date
-from ..forms import RecordForm
-from ..times import DateField, MomentField, TimeField
+from ..forms.base import RecordForm
+from ..forms.date_fields import DateField, MomentField, TimeField
 from .form_page import PIECE
 from .site import SHORTCUTS, are_shortcuts_on, kept_choices, site
 from .views import blueprint

@@ -30,7 +30,7 @@ from ..common.formatting import number_text
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
-from ..files import FileField
+from ..forms.file_fields import FileField
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
 from .entry_views import let_go

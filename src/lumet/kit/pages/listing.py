@@ -31,7 +31,7 @@ from ..db.keyset import (
     read_place,
     write_place,
 )
-from ..fields import (
+from ..forms.fields import (
     ChoiceField,
     JsonField,
     LongTextField,
@@ -40,8 +40,8 @@ from ..fields import (
     SeveralField,
     TextField,
 )
-from ..files import FileField
-from ..measures import DecimalField, DegreesField
+from ..forms.file_fields import FileField
+from ..forms.number_fields import DecimalField, DegreesField
 from .lines import Line, Page
 from .model import Order, Reference, Registry, TablePages
 from .searching import has_words, matchers

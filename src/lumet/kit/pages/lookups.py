@@ -10,8 +10,8 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import Reach
 from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
-from ..fields import KEPT, LongTextField, LookupField, OtherField, SecretField
-from ..files import FileField
+from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
+from ..forms.file_fields import FileField
 from .model import Order, Reference, TablePages, python_type
 from .searching import (
     beginning_values,

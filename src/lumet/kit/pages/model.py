@@ -21,8 +21,8 @@ from sqlalchemy import (
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach, Role
-from ..fields import LookupField, OtherField, ValueField, YesNoField
-from ..forms import RecordForm
+from ..forms.base import RecordForm
+from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .titles import Title, parse_title
 
 

@@ -13,10 +13,10 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach, Role
 from ..common.url_keys import encode_key
-from ..fields import LookupField, ValueField
-from ..files import FileField
-from ..forms import RecordForm
-from ..measures import IntegerField
+from ..forms.base import RecordForm
+from ..forms.fields import LookupField, ValueField
+from ..forms.file_fields import FileField
+from ..forms.number_fields import IntegerField
 from .listing import late_plan
 from .lookups import fill_lookups, lookup_plan
 from .model import Reference, Related, TablePages, is_single, unique_sets

@@ -29,10 +29,10 @@ from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
 from ..db.column_types import spelled_value
 from ..db.errors import meaning, not_allowed
-from ..fields import LookupField, SecretField, ValueField, YesNoField
-from ..files import FileField
-from ..forms import RecordForm
-from ..times import DateField, MomentField
+from ..forms.base import RecordForm
+from ..forms.date_fields import DateField, MomentField
+from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
+from ..forms.file_fields import FileField
 from .checking import Checks
 from .lookups import lookup_plan
 from .model import Held, Reference, TablePages, python_type, unique_sets

@@ -24,7 +24,7 @@ from sqlalchemy.types import NullType
 from ..access.reach import Reach
 from ..common.url_keys import encode_key
 from ..db.column_types import in_order
-from ..fields import (
+from ..forms.fields import (
     ChoiceField,
     LinkedField,
     LongTextField,
@@ -32,7 +32,7 @@ from ..fields import (
     TextField,
     ValueField,
 )
-from ..files import FileField, uploads
+from ..forms.file_fields import FileField, uploads
 from .formulas import formula_type
 from .model import Order, Reference, Registry, TablePages
 from .titles import DEPTH

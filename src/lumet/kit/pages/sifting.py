@@ -28,7 +28,8 @@ from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..common.url_keys import decode_key
 from ..db.column_types import in_order
-from ..fields import (
+from ..forms.date_fields import DateField, DurationField, MomentField, TimeField
+from ..forms.fields import (
     ChoiceField,
     JsonField,
     LookupField,
@@ -38,9 +39,8 @@ from ..fields import (
     ValueField,
     YesNoField,
 )
-from ..files import FileField
-from ..measures import DecimalField, IntegerField
-from ..times import DateField, DurationField, MomentField, TimeField
+from ..forms.file_fields import FileField
+from ..forms.number_fields import DecimalField, IntegerField
 from .model import Registry, TablePages, python_type
 from .searching import escape_like, is_beyond_ascii, matchers
 from .selection import Selection

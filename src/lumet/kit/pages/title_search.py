@@ -9,9 +9,9 @@ from typing import Any
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
 from ..access.reach import Reach
-from ..fields import ChoiceField, SecretField, ValueField, YesNoField
-from ..measures import DecimalField, IntegerField
-from ..times import DateField, MomentField
+from ..forms.date_fields import DateField, MomentField
+from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
+from ..forms.number_fields import DecimalField, IntegerField
 from .model import Registry, TablePages
 from .searching import (
     LONGEST_SEARCH,

@@ -18,7 +18,7 @@ from flask_login import current_user
 from markupsafe import Markup
 
 from ..access.reach import Reach
-from ..files import FileField
+from ..forms.file_fields import FileField
 from .model import TablePages
 from .site import (
     Site,

@@ -12,9 +12,9 @@ from flask import current_app
 from flask_babel import lazy_gettext as _
 from flask_login import current_user
 
-from .common.formatting import plain_text
+from ..common.formatting import plain_text
+from ..uploads import Place, Upload, Uploads, shown_name
 from .fields import ValueField
-from .uploads import Place, Upload, Uploads, shown_name
 
 REMOVE = "-"
 EXTENSION = "uploads"

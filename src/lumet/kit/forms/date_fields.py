@@ -12,9 +12,9 @@ from zoneinfo import ZoneInfo
 
 from flask_babel import lazy_gettext as _
 
-from .common import locale
-from .common.formatting import date_text, moment_text, plain_text, time_text
-from .common.parsing import read_date, read_moment, read_time
+from ..common import locale
+from ..common.formatting import date_text, moment_text, plain_text, time_text
+from ..common.parsing import read_date, read_moment, read_time
 from .fields import ValueField
 
 _named = cache(ZoneInfo)

@@ -5,6 +5,22 @@ from typing import Any, ClassVar
 
 from wtforms import Form
 
+from .conditions import (
+    Rule,
+    all_of,
+    any_of,
+    compare,
+    filled,
+    fixed,
+    length,
+    like,
+    none_of,
+    number,
+    one_of,
+    reckon,
+    the,
+)
+from .date_fields import DateField, DurationField, MomentField, TimeField
 from .fields import (
     ChoiceField,
     ColourField,
@@ -21,30 +37,14 @@ from .fields import (
     WebAddressField,
     YesNoField,
 )
-from .files import FileField, PictureField
-from .measures import (
+from .file_fields import FileField, PictureField
+from .number_fields import (
     CodeField,
     DecimalField,
     DegreesField,
     FloatField,
     IntegerField,
 )
-from .rules import (
-    Rule,
-    all_of,
-    any_of,
-    compare,
-    filled,
-    fixed,
-    length,
-    like,
-    none_of,
-    number,
-    one_of,
-    reckon,
-    the,
-)
-from .times import DateField, DurationField, MomentField, TimeField
 from .validators import is_uuid, longest, longest_bytes, required, within
 
 __all__ = [

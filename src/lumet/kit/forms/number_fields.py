@@ -6,9 +6,9 @@ from typing import Any
 
 from flask_babel import lazy_gettext as _
 
-from .common import locale
-from .common.formatting import number_text, plain_text
-from .common.parsing import Ambiguous, read_degrees, read_number
+from ..common import locale
+from ..common.formatting import number_text, plain_text
+from ..common.parsing import Ambiguous, read_degrees, read_number
 from .fields import ValueField
 
 LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more

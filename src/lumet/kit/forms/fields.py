@@ -18,7 +18,7 @@ from flask_babel import lazy_gettext as _
 from wtforms import Field
 from wtforms.validators import StopValidation
 
-from .common.formatting import plain_text
+from ..common.formatting import plain_text
 
 LONGEST_TEXT = 8 * 1024 * 1024  # characters: as long as a form may be
 DEEPEST = 20  # levels of JSON that are set in

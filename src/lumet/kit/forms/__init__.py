@@ -1,0 +1,1 @@
+"""Forms and their fields: parsing, validation, and what a control shows."""
