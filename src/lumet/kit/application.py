@@ -43,6 +43,7 @@ from .common.proxies import BehindProxies
 from .common.settings import LOCAL_HOSTS, Settings
 from .db.engine import open_database
 from .db.errors import meaning
+from .files.uploads import Uploads
 from .forms.file_fields import EXTENSION as UPLOADS
 from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .pages import (
@@ -59,7 +60,6 @@ from .pages.model import Registry, TablePages
 from .pages.site import Site, install, look, note, site
 from .pages.trails import trail
 from .static_files import serve_revisions, static_address
-from .uploads import Uploads
 
 POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "

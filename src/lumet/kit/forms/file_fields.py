@@ -13,7 +13,7 @@ from flask_babel import lazy_gettext as _
 from flask_login import current_user
 
 from ..common.formatting import plain_text
-from ..uploads import Place, Upload, Uploads, shown_name
+from ..files.uploads import Place, Upload, Uploads, shown_name
 from .fields import ValueField
 
 REMOVE = "-"

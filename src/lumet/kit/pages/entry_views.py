@@ -24,8 +24,8 @@ from ..accounts.audit_log import Deed, Recording
 from ..accounts.form_tokens import SentForms
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
+from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
-from ..uploads import Refused
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
 from .form_page import (

@@ -15,10 +15,10 @@ from flask.typing import ResponseReturnValue
 from sqlalchemy import select
 
 from ..accounts.activity import blueprint as activity
+from ..files.thumbnails import NoPicture, kept_picture
+from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
+from ..files.uploads import Refused as NoPictureThere
 from ..forms.file_fields import FileField, uploads
-from ..uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
-from ..uploads import Refused as NoPictureThere
-from .pictures import NoPicture, kept_picture
 from .site import record_address, site
 from .views import blueprint, key_of, pages_of
 

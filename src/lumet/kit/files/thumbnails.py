@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 from threading import Lock
 
-from ..uploads import MOST_PIXELS
+from .uploads import MOST_PIXELS
 
 SIDE = 320  # pixels, of the longer side
 KEPT = "thumbnails"  # the folder, among the uploads, of what was drawn

@@ -17,9 +17,9 @@ import filetype  # type: ignore[import-untyped]
 from flask_babel import gettext as _
 from sqlalchemy import delete, func, insert, select, update
 
-from .accounts.store import upload
-from .accounts.throttle import now
-from .db.engine import Database
+from ..accounts.store import upload
+from ..accounts.throttle import now
+from ..db.engine import Database
 
 WAITING, KEPT = "waiting", "kept"
 WAITS = timedelta(days=1)

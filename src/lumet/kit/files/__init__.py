@@ -1,0 +1,1 @@
+"""Uploaded files and their thumbnails."""
