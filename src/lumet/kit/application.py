@@ -56,8 +56,8 @@ from .pages import (
     record_views,
 )
 from .pages import views as page_views
-from .pages.model import Registry, TablePages
-from .pages.site import Site, install, look, note, site
+from .pages.context import Site, install, look, note, site
+from .pages.table_pages import Registry, TablePages
 from .pages.trails import trail
 from .static_files import serve_revisions, static_address
 

@@ -23,9 +23,9 @@ from flask_login import current_user
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
+from ..pages.context import may_see_log, note, site
 from ..pages.exporting import RISKY
 from ..pages.log_reach import seen_entries
-from ..pages.site import may_see_log, note, site
 from .audit_log import KINDS, Entry, Wanted
 
 PAGE_ENTRIES = 50

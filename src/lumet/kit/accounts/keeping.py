@@ -21,7 +21,7 @@ from flask_babel import gettext as _
 from flask_login import current_user
 
 from ..access.reach import ALL, ANYONE
-from ..pages.site import LOOK, look, may_keep_accounts, note, site
+from ..pages.context import LOOK, look, may_keep_accounts, note, site
 from .users import INVITATION_LASTS, LINK_LASTS, Account, Refused
 
 blueprint = Blueprint("keeping", __name__)

@@ -21,7 +21,7 @@ from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
 from ..common.formatting import is_language
-from ..pages.site import note, site
+from ..pages.context import note, site
 from .users import Refused, TooManyFailures
 
 DEVICE_LASTS = 365 * 24 * 3600  # seconds

@@ -1,6 +1,6 @@
 """Pages: what a generated table module describes its pages with."""
 
-from .model import (
+from .table_pages import (
     Held,
     Order,
     Related,

@@ -14,12 +14,12 @@ from ..accounts.audit_log import MARKED, Deed, recorded
 from ..forms.fields import LookupField, ValueField
 from .browsing import Browsing
 from .cascades import beyond_delete
+from .context import actor, key_values
 from .deleting import consequences
 from .form_page import several_records
 from .lookups import fill_lookups
 from .record import Record, record_plan
 from .saving import Broken, Gone, Saver, is_same
-from .site import actor, key_values
 from .writing import owners_of
 
 MOST_ROWS = 1_000  # at once

@@ -10,11 +10,11 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..access.reach import Reach
+from .context import Plan, Site
 from .lookups import lookup_plan
-from .model import Reference, TablePages, python_type
 from .searching import SPELLINGS, beginning_values, begins_with, spellings
 from .selection import Selection
-from .site import Plan, Site
+from .table_pages import Reference, TablePages, python_type
 
 MOST_FOUND = 1_000
 

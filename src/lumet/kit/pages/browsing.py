@@ -29,6 +29,7 @@ from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
 from .beginnings import find_beginnings
+from .context import Site, key_values, list_address, lower_first
 from .lines import Branch, Line
 from .listing import (
     BRANCH,
@@ -46,7 +47,6 @@ from .listing import (
     read_sort,
 )
 from .lookups import SHORT_LIST, lookup_plan
-from .model import TablePages
 from .selection import Cell
 from .sifting import (
     FROM,
@@ -60,7 +60,7 @@ from .sifting import (
     shape_of,
     sift_values,
 )
-from .site import Site, key_values, list_address, lower_first
+from .table_pages import TablePages
 from .title_search import Search, read_search
 from .trees import Tree, titles_of, tree_of
 

@@ -17,8 +17,8 @@ from sqlalchemy import (
 )
 
 from ..access.reach import UNBOUNDED, Reach
-from .model import Reference, TablePages
-from .site import Site
+from .context import Site
+from .table_pages import Reference, TablePages
 
 
 def beyond_delete(

@@ -17,9 +17,9 @@ from sqlalchemy import (
 from ..access.reach import UNBOUNDED, Reach
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
+from .context import Site, lower_first
 from .lookups import Lookup
-from .model import TablePages, unique_sets
-from .site import Site, lower_first
+from .table_pages import TablePages, unique_sets
 from .trees import makes_circle, tree_by
 
 

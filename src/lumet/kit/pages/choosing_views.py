@@ -5,13 +5,13 @@ from flask.typing import ResponseReturnValue
 
 from ..access.reach import Reach
 from ..forms.fields import LookupField
+from .context import site
 from .form_page import Typed, form_page, part_editors, seen_of, typed_again
 from .lookups import Found, Lookup
-from .model import TablePages
 from .picking import Picker
 from .saving import Outcome, Saver
 from .searching import LONGEST_SEARCH
-from .site import site
+from .table_pages import TablePages
 from .views import blueprint, pages_of
 
 # what is no field has a hyphen in its name, as no column's key has

@@ -34,9 +34,9 @@ from .cascades import (
     referring,
     with_descendants,
 )
-from .model import Reference, Related, TablePages, Unshown, is_single
+from .context import Site, lower_first, record_address, record_home
 from .selection import Cell, Selection
-from .site import Site, lower_first, record_address, record_home
+from .table_pages import Reference, Related, TablePages, Unshown, is_single
 
 MOST_COUNTED = 1_000
 DEEPEST = 6  # relations that are followed from a record

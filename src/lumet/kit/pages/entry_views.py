@@ -28,6 +28,7 @@ from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
+from .context import actor, kept_choices, key_values, note, record_address, site
 from .form_page import (
     AFTER_ADDING,
     AFTER_EDITING,
@@ -53,19 +54,11 @@ from .form_page import (
 )
 from .history_views import earlier_texts
 from .lookups import fill_lookups
-from .model import TablePages
 from .record import record_plan
 from .rows import RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .saving_rows import PartSaver, part_savers, saved_with
-from .site import (
-    actor,
-    kept_choices,
-    key_values,
-    note,
-    record_address,
-    site,
-)
+from .table_pages import TablePages
 from .views import blueprint, key_of, pages_of
 from .writing import BrokenOff, told_of
 

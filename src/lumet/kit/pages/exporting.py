@@ -24,8 +24,8 @@ from ..db.column_types import Date, Moment
 from ..forms.fields import ChoiceField, SeveralField, ValueField
 from ..forms.number_fields import DecimalField, IntegerField
 from .browsing import Browsing
-from .model import TablePages
 from .selection import At, TitleAt
+from .table_pages import TablePages
 
 RISKY = (
     "=",

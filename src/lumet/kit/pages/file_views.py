@@ -19,7 +19,7 @@ from ..files.thumbnails import NoPicture, kept_picture
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..files.uploads import Refused as NoPictureThere
 from ..forms.file_fields import FileField, uploads
-from .site import record_address, site
+from .context import record_address, site
 from .views import blueprint, key_of, pages_of
 
 PAGE_UPLOADS = 50

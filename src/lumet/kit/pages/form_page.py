@@ -15,13 +15,7 @@ from ..accounts.audit_log import Entry, Wanted
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from .blocks import fixed_columns, is_seen
-from .lookups import Option, fill_lookups
-from .model import TablePages
-from .picking import Picker, Picks
-from .record import Record, record_plan
-from .rows import Rows, RowsEditor
-from .saving import SEEN, Outcome, Saver
-from .site import (
+from .context import (
     add_address,
     kept_choices,
     left_list,
@@ -29,6 +23,12 @@ from .site import (
     record_address,
     site,
 )
+from .lookups import Option, fill_lookups
+from .picking import Picker, Picks
+from .record import Record, record_plan
+from .rows import Rows, RowsEditor
+from .saving import SEEN, Outcome, Saver
+from .table_pages import TablePages
 from .views import key_of
 
 SHOW, STAY, ANOTHER = "record", "here", "another"  # where one goes after a save

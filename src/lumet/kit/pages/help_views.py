@@ -11,8 +11,8 @@ from ..common import locale
 from ..common.parsing import read_date
 from ..forms.base import RecordForm
 from ..forms.date_fields import DateField, MomentField, TimeField
+from .context import SHORTCUTS, are_shortcuts_on, kept_choices, site
 from .form_page import PIECE
-from .site import SHORTCUTS, are_shortcuts_on, kept_choices, site
 from .views import blueprint
 
 __all__ = ["blueprint"]

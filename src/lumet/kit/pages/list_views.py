@@ -33,6 +33,18 @@ from ..db.keyset import among_keys, bound_keys
 from ..forms.file_fields import FileField
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
+from .context import (
+    add_address,
+    kept_choices,
+    key_values,
+    leave_list,
+    list_address,
+    lower_first,
+    note,
+    own_roles,
+    record_home,
+    site,
+)
 from .entry_views import let_go
 from .exporting import (
     FORMATS,
@@ -46,20 +58,8 @@ from .form_page import PIECE
 from .lines import Page, RowAct
 from .listing import MOST_COUNTED, Count, ListPlan
 from .lookups import fill_lookups
-from .model import TablePages
 from .sifting import preset_words
-from .site import (
-    add_address,
-    kept_choices,
-    key_values,
-    leave_list,
-    list_address,
-    lower_first,
-    note,
-    own_roles,
-    record_home,
-    site,
-)
+from .table_pages import TablePages
 from .views import blueprint, pages_of
 
 __all__ = ["blueprint"]

@@ -42,12 +42,12 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, DegreesField
+from .context import Plan, Site, record_home
 from .lines import Line, Page
-from .model import Order, Reference, Registry, TablePages
 from .searching import has_words, matchers
 from .selection import Cell, Selection, escape
 from .sifting import Shape, conditions
-from .site import Plan, Site, record_home
+from .table_pages import Order, Reference, Registry, TablePages
 from .title_search import Modes, is_titled
 from .trees import tree_of
 

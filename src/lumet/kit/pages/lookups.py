@@ -12,7 +12,7 @@ from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
-from .model import Order, Reference, TablePages, python_type
+from .context import Plan, Site
 from .searching import (
     beginning_values,
     begins_with,
@@ -22,7 +22,7 @@ from .searching import (
     spellings,
 )
 from .selection import Reader, Selection
-from .site import Plan, Site
+from .table_pages import Order, Reference, TablePages, python_type
 from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find

@@ -8,9 +8,9 @@ from sqlalchemy import Connection, bindparam, select
 from ..access.reach import Reach
 from ..common.url_keys import encode_key
 from .blocks import add_below, is_seen
-from .model import TablePages, is_single
+from .context import Site, record_address
 from .record import Fact, Record, record_plan
-from .site import Site, record_address
+from .table_pages import TablePages, is_single
 
 
 @dataclass(frozen=True, slots=True)

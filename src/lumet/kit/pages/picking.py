@@ -19,11 +19,11 @@ from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.audit_log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning, not_allowed
+from .context import Site, actor, list_address, values_of
 from .lookups import Found, LookupPlan, Option, lookup_plan
-from .model import Reference, Related, TablePages
 from .rows import RowsRefused, Typed
 from .saving import Broken, Saver
-from .site import Site, actor, list_address, values_of
+from .table_pages import Reference, Related, TablePages
 from .writing import owners_of
 
 MOST_TICKS = 12  # records to choose from that are a list to tick; more are searched

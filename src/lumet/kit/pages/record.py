@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..access.reach import Reach
-from .model import TablePages
+from .context import Plan, Site, record_home
 from .selection import Cell, Selection
-from .site import Plan, Site, record_home
+from .table_pages import TablePages
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,17 +14,11 @@ from ..accounts.preferences import KeptChoices
 from ..db.errors import meaning
 from .blocks import Blocks
 from .browsing import Browsing
+from .context import add_address, left_list, record_address, record_home, site
 from .form_page import PIECE, saver_of
-from .model import TablePages
 from .parts import parts_of
 from .record import Record, record_plan
-from .site import (
-    add_address,
-    left_list,
-    record_address,
-    record_home,
-    site,
-)
+from .table_pages import TablePages
 from .trees import path_above
 from .views import blueprint, key_of, pages_of
 

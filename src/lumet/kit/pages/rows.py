@@ -17,12 +17,12 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
+from .context import Site, key_values, record_address
 from .listing import late_plan
 from .lookups import fill_lookups, lookup_plan
-from .model import Reference, Related, TablePages, is_single, unique_sets
 from .saving import SEEN, Outcome, Saver
 from .selection import Cell
-from .site import Site, key_values, record_address
+from .table_pages import Reference, Related, TablePages, is_single, unique_sets
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen

@@ -16,13 +16,13 @@ from ..accounts.audit_log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
 from .cascades import beyond_delete
+from .context import actor
 from .deleting import consequences
-from .model import TablePages, unique_sets
 from .picking import Picker
 from .record import titles_where
 from .rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
 from .saving import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome
-from .site import actor
+from .table_pages import TablePages, unique_sets
 from .writing import owners_of, written
 
 

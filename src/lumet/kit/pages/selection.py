@@ -34,7 +34,7 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField, uploads
 from .formulas import formula_type
-from .model import Order, Reference, Registry, TablePages
+from .table_pages import Order, Reference, Registry, TablePages
 from .titles import DEPTH
 
 LONGEST_CELL = 90  # characters of a text in a list

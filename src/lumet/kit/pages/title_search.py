@@ -12,7 +12,7 @@ from ..access.reach import Reach
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
-from .model import Registry, TablePages
+from .context import Site
 from .searching import (
     LONGEST_SEARCH,
     escape_like,
@@ -21,7 +21,7 @@ from .searching import (
     word_values,
     words_of,
 )
-from .site import Site
+from .table_pages import Registry, TablePages
 from .titles import DEPTH, Title, is_separator
 
 EMPTY, TEXT, VALUE, SPAN = "empty", "text", "value", "span"

@@ -2,10 +2,10 @@
 
 from collections.abc import Sequence
 
-from .model import TablePages
+from .context import left_list, site
 from .record import Record
 from .selection import Cell
-from .site import left_list, site
+from .table_pages import TablePages
 
 
 def trail(

@@ -26,9 +26,9 @@ from sqlalchemy.types import NullType
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.keyset import among_keys, bound_keys
-from .model import Reference, TablePages
+from .context import Site, record_home
 from .selection import Cell, Selection
-from .site import Site, record_home
+from .table_pages import Reference, TablePages
 
 MOST_ABOVE = 50
 MOST_STRANDED = 10_000  # records among which circles are looked for

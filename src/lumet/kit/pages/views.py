@@ -19,8 +19,7 @@ from markupsafe import Markup
 
 from ..access.reach import Reach
 from ..forms.file_fields import FileField
-from .model import TablePages
-from .site import (
+from .context import (
     Site,
     are_shortcuts_on,
     key_values,
@@ -34,6 +33,7 @@ from .site import (
     reach,
     site,
 )
+from .table_pages import TablePages
 
 blueprint = Blueprint("pages", __name__)
 

@@ -16,7 +16,7 @@ from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
 from ..common.url_keys import decode_key
 from ..db.engine import Database
-from .model import Registry, TablePages, python_type
+from .table_pages import Registry, TablePages, python_type
 
 EXTENSION = "site"
 LOOK = "look"  # what a session keeps of whom its user looks as
