@@ -336,7 +336,7 @@ class Parts:
         self.change("UPDATE zone SET twin_region = NULL, twin_no = NULL")
 
     def test_two_moves_at_once_make_no_circle(self: Any) -> None:
-        trees = importlib.import_module(f"{self.package}.kit.pages.trees")
+        trees = importlib.import_module(f"{self.package}.kit.queries.hierarchy")
         above, together = trees.Tree.above, threading.Barrier(2)
 
         def meet(*given: Any) -> Any:

@@ -28,7 +28,23 @@ from ..db.keyset import bound_keys
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
-from .beginnings import find_beginnings
+from ..queries.filters import (
+    FROM,
+    IS,
+    TO,
+    Sift,
+    in_words,
+    operators,
+    read_sifts,
+    seen_operators,
+    shape_of,
+    sift_values,
+)
+from ..queries.hierarchy import Tree, titles_of, tree_of
+from ..queries.lookups import SHORT_LIST, lookup_plan
+from ..queries.prefix_search import find_beginnings
+from ..queries.select_builder import Cell
+from ..queries.title_search import Search, read_search
 from .context import Site, key_values, list_address, lower_first
 from .lines import Branch, Line
 from .listing import (
@@ -46,23 +62,7 @@ from .listing import (
     list_plan,
     read_sort,
 )
-from .lookups import SHORT_LIST, lookup_plan
-from .selection import Cell
-from .sifting import (
-    FROM,
-    IS,
-    TO,
-    Sift,
-    in_words,
-    operators,
-    read_sifts,
-    seen_operators,
-    shape_of,
-    sift_values,
-)
 from .table_pages import TablePages
-from .title_search import Search, read_search
-from .trees import Tree, titles_of, tree_of
 
 SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200

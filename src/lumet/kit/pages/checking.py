@@ -17,10 +17,10 @@ from sqlalchemy import (
 from ..access.reach import UNBOUNDED, Reach
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
+from ..queries.hierarchy import makes_circle, tree_by
+from ..queries.lookups import Lookup
 from .context import Site, lower_first
-from .lookups import Lookup
 from .table_pages import TablePages, unique_sets
-from .trees import makes_circle, tree_by
 
 
 class Checks:

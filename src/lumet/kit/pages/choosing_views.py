@@ -5,12 +5,12 @@ from flask.typing import ResponseReturnValue
 
 from ..access.reach import Reach
 from ..forms.fields import LookupField
+from ..queries.lookups import Found, Lookup
+from ..queries.search import LONGEST_SEARCH
 from .context import site
 from .form_page import Typed, form_page, part_editors, seen_of, typed_again
-from .lookups import Found, Lookup
 from .picking import Picker
 from .saving import Outcome, Saver
-from .searching import LONGEST_SEARCH
 from .table_pages import TablePages
 from .views import blueprint, pages_of
 

@@ -13,12 +13,12 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import OutOfReach, Reach, SeveralRecords
 from ..accounts.audit_log import MARKED, Deed, Recording
 from ..db.errors import meaning, not_allowed
+from ..queries.record import Record, record_plan
 from .cascades import beyond_delete
 from .context import actor, left_list, record_address, site
 from .deleting import Consequences, consequences
 from .entry_views import let_go
 from .form_page import saver_of, several_records
-from .record import Record, record_plan
 from .saving import Saver
 from .table_pages import TablePages
 from .views import blueprint, key_of, pages_of

@@ -27,6 +27,7 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
+from ..queries.select_builder import Cell, Selection
 from .cascades import (
     beyond_delete,
     key_columns,
@@ -35,7 +36,6 @@ from .cascades import (
     with_descendants,
 )
 from .context import Site, lower_first, record_address, record_home
-from .selection import Cell, Selection
 from .table_pages import Reference, Related, TablePages, Unshown, is_single
 
 MOST_COUNTED = 1_000

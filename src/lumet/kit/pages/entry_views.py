@@ -26,6 +26,8 @@ from ..common.url_keys import encode_key
 from ..db.errors import meaning
 from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
+from ..queries.lookups import fill_lookups
+from ..queries.record import record_plan
 from .blocks import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
 from .context import actor, kept_choices, key_values, note, record_address, site
@@ -53,8 +55,6 @@ from .form_page import (
     with_return,
 )
 from .history_views import earlier_texts
-from .lookups import fill_lookups
-from .record import record_plan
 from .rows import RowsRefused
 from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from .saving_rows import PartSaver, part_savers, saved_with

@@ -23,8 +23,8 @@ from ..common import locale
 from ..db.column_types import Date, Moment
 from ..forms.fields import ChoiceField, SeveralField, ValueField
 from ..forms.number_fields import DecimalField, IntegerField
+from ..queries.select_builder import At, TitleAt
 from .browsing import Browsing
-from .selection import At, TitleAt
 from .table_pages import TablePages
 
 RISKY = (

@@ -14,6 +14,8 @@ from ..access.reach import Reach
 from ..accounts.audit_log import Entry, Wanted
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
+from ..queries.lookups import Option, fill_lookups
+from ..queries.record import Record, record_plan
 from .blocks import fixed_columns, is_seen
 from .context import (
     add_address,
@@ -23,9 +25,7 @@ from .context import (
     record_address,
     site,
 )
-from .lookups import Option, fill_lookups
 from .picking import Picker, Picks
-from .record import Record, record_plan
 from .rows import Rows, RowsEditor
 from .saving import SEEN, Outcome, Saver
 from .table_pages import TablePages

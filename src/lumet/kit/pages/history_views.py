@@ -10,10 +10,10 @@ from flask_login import current_user
 
 from ..access.reach import Reach
 from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
+from ..queries.record import record_plan
 from .blocks import is_seen
 from .context import record_address, site
 from .form_page import PIECE, PUT_BACK
-from .record import record_plan
 from .table_pages import TablePages
 from .titles import DEPTH
 from .views import blueprint, key_of, pages_of

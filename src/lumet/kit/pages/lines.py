@@ -8,7 +8,7 @@ from typing import NamedTuple
 from markupsafe import Markup
 
 from ..common.formatting import MOST_DIGITS
-from .selection import Cell, escape
+from ..queries.select_builder import Cell, escape
 
 DEEPEST = 9  # levels of a tree that are set in
 

@@ -31,6 +31,8 @@ from ..common.url_keys import encode_key
 from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
 from ..forms.file_fields import FileField
+from ..queries.filters import preset_words
+from ..queries.lookups import fill_lookups
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
 from .browsing import CHART, GROUPS, SIZES, Browsing
 from .context import (
@@ -57,8 +59,6 @@ from .exporting import (
 from .form_page import PIECE
 from .lines import Page, RowAct
 from .listing import MOST_COUNTED, Count, ListPlan
-from .lookups import fill_lookups
-from .sifting import preset_words
 from .table_pages import TablePages
 from .views import blueprint, pages_of
 

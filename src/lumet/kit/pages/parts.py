@@ -7,9 +7,9 @@ from sqlalchemy import Connection, bindparam, select
 
 from ..access.reach import Reach
 from ..common.url_keys import encode_key
+from ..queries.record import Fact, Record, record_plan
 from .blocks import add_below, is_seen
 from .context import Site, record_address
-from .record import Fact, Record, record_plan
 from .table_pages import TablePages, is_single
 
 

@@ -19,8 +19,8 @@ from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.audit_log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning, not_allowed
+from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .context import Site, actor, list_address, values_of
-from .lookups import Found, LookupPlan, Option, lookup_plan
 from .rows import RowsRefused, Typed
 from .saving import Broken, Saver
 from .table_pages import Reference, Related, TablePages

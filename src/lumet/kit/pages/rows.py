@@ -17,11 +17,11 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
+from ..queries.lookups import fill_lookups, lookup_plan
+from ..queries.select_builder import Cell
 from .context import Site, key_values, record_address
 from .listing import late_plan
-from .lookups import fill_lookups, lookup_plan
 from .saving import SEEN, Outcome, Saver
-from .selection import Cell
 from .table_pages import Reference, Related, TablePages, is_single, unique_sets
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own

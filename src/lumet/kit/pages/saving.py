@@ -33,9 +33,9 @@ from ..forms.base import RecordForm
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
 from ..forms.file_fields import FileField
+from ..queries.lookups import lookup_plan
 from .checking import Checks
 from .context import Site, actor
-from .lookups import lookup_plan
 from .table_pages import Held, Reference, TablePages, python_type, unique_sets
 
 TRIES = 5  # at a number that others take at the same time

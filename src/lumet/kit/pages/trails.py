@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 
+from ..queries.record import Record
+from ..queries.select_builder import Cell
 from .context import left_list, site
-from .record import Record
-from .selection import Cell
 from .table_pages import TablePages
 
 

@@ -33,9 +33,9 @@ from ..forms.fields import (
     ValueField,
 )
 from ..forms.file_fields import FileField, uploads
+from ..pages.table_pages import Order, Reference, Registry, TablePages
+from ..pages.titles import DEPTH
 from .formulas import formula_type
-from .table_pages import Order, Reference, Registry, TablePages
-from .titles import DEPTH
 
 LONGEST_CELL = 90  # characters of a text in a list
 Path = tuple[str, ...]

@@ -41,9 +41,9 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, IntegerField
-from .searching import escape_like, is_beyond_ascii, matchers
-from .selection import Selection
-from .table_pages import Registry, TablePages, python_type
+from ..pages.table_pages import Registry, TablePages, python_type
+from .search import escape_like, is_beyond_ascii, matchers
+from .select_builder import Selection
 
 IS, FROM, TO, WITHIN = "is", "from", "to", "within"
 HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"

@@ -12,8 +12,10 @@ from ..access.reach import Reach
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
-from .context import Site
-from .searching import (
+from ..pages.context import Site
+from ..pages.table_pages import Registry, TablePages
+from ..pages.titles import DEPTH, Title, is_separator
+from .search import (
     LONGEST_SEARCH,
     escape_like,
     is_beyond_ascii,
@@ -21,8 +23,6 @@ from .searching import (
     word_values,
     words_of,
 )
-from .table_pages import Registry, TablePages
-from .titles import DEPTH, Title, is_separator
 
 EMPTY, TEXT, VALUE, SPAN = "empty", "text", "value", "span"
 MOST_STEPS = 4_000  # of taking a title apart; what is still unclear then is not found

@@ -10,11 +10,11 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..access.reach import Reach
-from .context import Plan, Site
+from ..pages.context import Plan, Site
+from ..pages.table_pages import Reference, TablePages, python_type
 from .lookups import lookup_plan
-from .searching import SPELLINGS, beginning_values, begins_with, spellings
-from .selection import Selection
-from .table_pages import Reference, TablePages, python_type
+from .search import SPELLINGS, beginning_values, begins_with, spellings
+from .select_builder import Selection
 
 MOST_FOUND = 1_000
 

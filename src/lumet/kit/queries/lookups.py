@@ -12,8 +12,9 @@ from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
-from .context import Plan, Site
-from .searching import (
+from ..pages.context import Plan, Site
+from ..pages.table_pages import Order, Reference, TablePages, python_type
+from .search import (
     beginning_values,
     begins_with,
     escape_like,
@@ -21,8 +22,7 @@ from .searching import (
     matchers,
     spellings,
 )
-from .selection import Reader, Selection
-from .table_pages import Order, Reference, TablePages, python_type
+from .select_builder import Reader, Selection
 from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find

@@ -26,9 +26,9 @@ from sqlalchemy.types import NullType
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.keyset import among_keys, bound_keys
-from .context import Site, record_home
-from .selection import Cell, Selection
-from .table_pages import Reference, TablePages
+from ..pages.context import Site, record_home
+from ..pages.table_pages import Reference, TablePages
+from .select_builder import Cell, Selection
 
 MOST_ABOVE = 50
 MOST_STRANDED = 10_000  # records among which circles are looked for

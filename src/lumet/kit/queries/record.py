@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..access.reach import Reach
-from .context import Plan, Site, record_home
-from .selection import Cell, Selection
-from .table_pages import TablePages
+from ..pages.context import Plan, Site, record_home
+from ..pages.table_pages import TablePages
+from .select_builder import Cell, Selection
 
 
 @dataclass(frozen=True, slots=True)

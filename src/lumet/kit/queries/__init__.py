@@ -1,0 +1,1 @@
+"""Statements that read: columns with titles, searches, filters, lookups, hierarchies."""
