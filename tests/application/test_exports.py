@@ -89,7 +89,7 @@ class ExportsTest(ApplicationCase):
     def test_two_at_once_and_a_third_waits(self) -> None:
         import importlib
 
-        exporting = importlib.import_module(f"{self.package}.kit.pages.exporting")
+        exporting = importlib.import_module(f"{self.package}.kit.lists.export")
         begun, go_on = threading.Semaphore(0), threading.Event()
         plain = exporting.WRITERS["csv"]
 

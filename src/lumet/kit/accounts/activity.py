@@ -23,8 +23,8 @@ from flask_login import current_user
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
+from ..lists.export import RISKY
 from ..pages.context import may_see_log, note, site
-from ..pages.exporting import RISKY
 from ..pages.log_reach import seen_entries
 from .audit_log import KINDS, Entry, Wanted
 

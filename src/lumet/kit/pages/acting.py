@@ -12,9 +12,9 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
 from ..accounts.audit_log import MARKED, Deed, recorded
 from ..forms.fields import LookupField, ValueField
+from ..lists.list_request import Browsing
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
-from .browsing import Browsing
 from .cascades import beyond_delete
 from .context import actor, key_values
 from .deleting import consequences

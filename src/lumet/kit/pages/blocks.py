@@ -11,12 +11,20 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 
 from ..access.reach import Reach
+from ..lists.list_html import Line
+from ..lists.list_query import (
+    TITLE,
+    Asked,
+    Count,
+    Sorting,
+    Through,
+    list_plan,
+    read_sort,
+)
+from ..lists.list_query import is_sortable as can_be_sorted
 from ..queries.record import Record
 from ..queries.title_search import read_search
 from .context import Site, add_address, lower_first
-from .lines import Line
-from .listing import TITLE, Asked, Count, Sorting, Through, list_plan, read_sort
-from .listing import is_sortable as can_be_sorted
 from .table_pages import Reference, Related, TablePages, is_single
 
 BLOCK_ROWS = 8

@@ -31,10 +31,20 @@ from ..common.url_keys import encode_key
 from ..db.errors import meaning
 from ..db.keyset import among_keys, bound_keys
 from ..forms.file_fields import FileField
+from ..lists.export import (
+    FORMATS,
+    RETRY_SECONDS,
+    Export,
+    TooLarge,
+    TooMany,
+    make_export,
+)
+from ..lists.list_html import Page, RowAct
+from ..lists.list_query import MOST_COUNTED, Count, ListPlan
+from ..lists.list_request import CHART, GROUPS, SIZES, Browsing
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
 from .acting import MOST_ROWS, Acting, Tally, chosen_keys
-from .browsing import CHART, GROUPS, SIZES, Browsing
 from .context import (
     add_address,
     kept_choices,
@@ -48,17 +58,7 @@ from .context import (
     site,
 )
 from .entry_views import let_go
-from .exporting import (
-    FORMATS,
-    RETRY_SECONDS,
-    Export,
-    TooLarge,
-    TooMany,
-    make_export,
-)
 from .form_page import PIECE
-from .lines import Page, RowAct
-from .listing import MOST_COUNTED, Count, ListPlan
 from .table_pages import TablePages
 from .views import blueprint, pages_of
 

@@ -12,10 +12,10 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..accounts.preferences import KeptChoices
 from ..db.errors import meaning
+from ..lists.list_request import Browsing
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from .blocks import Blocks
-from .browsing import Browsing
 from .context import add_address, left_list, record_address, record_home, site
 from .form_page import PIECE, saver_of
 from .parts import parts_of

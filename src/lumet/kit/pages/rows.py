@@ -17,10 +17,10 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
+from ..lists.list_query import late_plan
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
 from .context import Site, key_values, record_address
-from .listing import late_plan
 from .saving import SEEN, Outcome, Saver
 from .table_pages import Reference, Related, TablePages, is_single, unique_sets
 

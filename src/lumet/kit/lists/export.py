@@ -23,9 +23,9 @@ from ..common import locale
 from ..db.column_types import Date, Moment
 from ..forms.fields import ChoiceField, SeveralField, ValueField
 from ..forms.number_fields import DecimalField, IntegerField
+from ..pages.table_pages import TablePages
 from ..queries.select_builder import At, TitleAt
-from .browsing import Browsing
-from .table_pages import TablePages
+from .list_request import Browsing
 
 RISKY = (
     "=",

@@ -28,6 +28,8 @@ from ..db.keyset import bound_keys
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
+from ..pages.context import Site, key_values, list_address, lower_first
+from ..pages.table_pages import TablePages
 from ..queries.filters import (
     FROM,
     IS,
@@ -45,9 +47,8 @@ from ..queries.lookups import SHORT_LIST, lookup_plan
 from ..queries.prefix_search import find_beginnings
 from ..queries.select_builder import Cell
 from ..queries.title_search import Search, read_search
-from .context import Site, key_values, list_address, lower_first
-from .lines import Branch, Line
-from .listing import (
+from .list_html import Branch, Line
+from .list_query import (
     BRANCH,
     ONLY,
     PAGE_ROWS,
@@ -62,7 +63,6 @@ from .listing import (
     list_plan,
     read_sort,
 )
-from .table_pages import TablePages
 
 SIZES = (25, 50, 100, 250)
 MOST_GROUPS = 200

@@ -42,14 +42,14 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, DegreesField
+from ..pages.context import Plan, Site, record_home
+from ..pages.table_pages import Order, Reference, Registry, TablePages
 from ..queries.filters import Shape, conditions
 from ..queries.hierarchy import tree_of
 from ..queries.search import has_words, matchers
 from ..queries.select_builder import Cell, Selection, escape
 from ..queries.title_search import Modes, is_titled
-from .context import Plan, Site, record_home
-from .lines import Line, Page
-from .table_pages import Order, Reference, Registry, TablePages
+from .list_html import Line, Page
 
 PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
