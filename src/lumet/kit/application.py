@@ -58,7 +58,7 @@ from .pages import (
 from .pages import views as page_views
 from .pages.context import Site, install, look, note, site
 from .pages.table_pages import Registry, TablePages
-from .pages.trails import trail
+from .related.breadcrumbs import trail
 from .static_files import serve_revisions, static_address
 
 POLICY = (

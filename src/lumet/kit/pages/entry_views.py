@@ -28,7 +28,7 @@ from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
 from ..queries.lookups import fill_lookups
 from ..queries.record import record_plan
-from .blocks import FIXED
+from ..related.related_records import FIXED
 from .choosing_views import CHOSEN, FIND, choosing
 from .context import actor, kept_choices, key_values, note, record_address, site
 from .form_page import (

@@ -16,7 +16,7 @@ from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from ..queries.lookups import Option, fill_lookups
 from ..queries.record import Record, record_plan
-from .blocks import fixed_columns, is_seen
+from ..related.related_records import fixed_columns, is_seen
 from .context import (
     add_address,
     kept_choices,

@@ -11,7 +11,7 @@ from flask_login import current_user
 from ..access.reach import Reach
 from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
 from ..queries.record import record_plan
-from .blocks import is_seen
+from ..related.related_records import is_seen
 from .context import record_address, site
 from .form_page import PIECE, PUT_BACK
 from .table_pages import TablePages

@@ -15,10 +15,10 @@ from ..db.errors import meaning
 from ..lists.list_request import Browsing
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
-from .blocks import Blocks
+from ..related.one_to_one import parts_of
+from ..related.related_records import Blocks
 from .context import add_address, left_list, record_address, record_home, site
 from .form_page import PIECE, saver_of
-from .parts import parts_of
 from .table_pages import TablePages
 from .views import blueprint, key_of, pages_of
 

@@ -2,10 +2,10 @@
 
 from collections.abc import Sequence
 
+from ..pages.context import left_list, site
+from ..pages.table_pages import TablePages
 from ..queries.record import Record
 from ..queries.select_builder import Cell
-from .context import left_list, site
-from .table_pages import TablePages
 
 
 def trail(

@@ -22,10 +22,10 @@ from ..lists.list_query import (
     read_sort,
 )
 from ..lists.list_query import is_sortable as can_be_sorted
+from ..pages.context import Site, add_address, lower_first
+from ..pages.table_pages import Reference, Related, TablePages, is_single
 from ..queries.record import Record
 from ..queries.title_search import read_search
-from .context import Site, add_address, lower_first
-from .table_pages import Reference, Related, TablePages, is_single
 
 BLOCK_ROWS = 8
 MOST_COLUMNS = 5

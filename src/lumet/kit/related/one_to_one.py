@@ -7,10 +7,10 @@ from sqlalchemy import Connection, bindparam, select
 
 from ..access.reach import Reach
 from ..common.url_keys import encode_key
+from ..pages.context import Site, record_address
+from ..pages.table_pages import TablePages, is_single
 from ..queries.record import Fact, Record, record_plan
-from .blocks import add_below, is_seen
-from .context import Site, record_address
-from .table_pages import TablePages, is_single
+from .related_records import add_below, is_seen
 
 
 @dataclass(frozen=True, slots=True)
