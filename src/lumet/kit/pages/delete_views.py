@@ -13,10 +13,10 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import OutOfReach, Reach, SeveralRecords
 from ..accounts.audit_log import MARKED, Deed, Recording
 from ..db.errors import meaning, not_allowed
+from ..deletion.cascades import beyond_delete
+from ..deletion.delete_impact import Consequences, consequences
 from ..queries.record import Record, record_plan
-from .cascades import beyond_delete
 from .context import actor, left_list, record_address, site
-from .deleting import Consequences, consequences
 from .entry_views import let_go
 from .form_page import saver_of, several_records
 from .saving import Saver

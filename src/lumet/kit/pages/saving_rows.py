@@ -15,10 +15,10 @@ from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach, Role
 from ..accounts.audit_log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
+from ..deletion.cascades import beyond_delete
+from ..deletion.delete_impact import consequences
 from ..queries.record import titles_where
-from .cascades import beyond_delete
 from .context import actor
-from .deleting import consequences
 from .picking import Picker
 from .rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
 from .saving import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome

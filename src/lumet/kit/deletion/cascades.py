@@ -17,8 +17,8 @@ from sqlalchemy import (
 )
 
 from ..access.reach import UNBOUNDED, Reach
-from .context import Site
-from .table_pages import Reference, TablePages
+from ..pages.context import Site
+from ..pages.table_pages import Reference, TablePages
 
 
 def beyond_delete(

@@ -27,6 +27,8 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
+from ..pages.context import Site, lower_first, record_address, record_home
+from ..pages.table_pages import Reference, Related, TablePages, Unshown, is_single
 from ..queries.select_builder import Cell, Selection
 from .cascades import (
     beyond_delete,
@@ -35,8 +37,6 @@ from .cascades import (
     referring,
     with_descendants,
 )
-from .context import Site, lower_first, record_address, record_home
-from .table_pages import Reference, Related, TablePages, Unshown, is_single
 
 MOST_COUNTED = 1_000
 DEEPEST = 6  # relations that are followed from a record

@@ -1,0 +1,1 @@
+"""What a deletion takes with it, and what prevents it."""
