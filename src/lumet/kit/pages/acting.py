@@ -13,14 +13,14 @@ from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
 from ..accounts.audit_log import MARKED, Deed, recorded
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import consequences
+from ..editing.record_saver import Broken, Gone, Saver, is_same
+from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
 from ..lists.list_request import Browsing
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
 from .context import actor, key_values
 from .form_page import several_records
-from .saving import Broken, Gone, Saver, is_same
-from .writing import owners_of
 
 MOST_ROWS = 1_000  # at once
 

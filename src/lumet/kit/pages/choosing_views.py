@@ -4,13 +4,13 @@ from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
 from ..access.reach import Reach
+from ..editing.many_to_many import Picker
+from ..editing.record_saver import Outcome, Saver
 from ..forms.fields import LookupField
 from ..queries.lookups import Found, Lookup
 from ..queries.search import LONGEST_SEARCH
 from .context import site
 from .form_page import Typed, form_page, part_editors, seen_of, typed_again
-from .picking import Picker
-from .saving import Outcome, Saver
 from .table_pages import TablePages
 from .views import blueprint, pages_of
 

@@ -15,14 +15,14 @@ from ..accounts.audit_log import MARKED, Deed, Recording
 from ..db.errors import meaning, not_allowed
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import Consequences, consequences
+from ..editing.record_saver import Saver
+from ..editing.transactions import BrokenOff, owners_of, written
 from ..queries.record import Record, record_plan
 from .context import actor, left_list, record_address, site
 from .entry_views import let_go
 from .form_page import saver_of, several_records
-from .saving import Saver
 from .table_pages import TablePages
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, owners_of, written
 
 __all__ = ["blueprint"]
 

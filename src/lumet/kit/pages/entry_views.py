@@ -24,6 +24,10 @@ from ..accounts.audit_log import Deed, Recording
 from ..accounts.form_tokens import SentForms
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
+from ..editing.detail_row_saver import PartSaver, part_savers, saved_with
+from ..editing.detail_rows import RowsRefused
+from ..editing.record_saver import SEEN, TAKE, Broken, Gone, Outcome, Saver
+from ..editing.transactions import BrokenOff, told_of
 from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
 from ..queries.lookups import fill_lookups
@@ -55,12 +59,8 @@ from .form_page import (
     with_return,
 )
 from .history_views import earlier_texts
-from .rows import RowsRefused
-from .saving import SEEN, TAKE, Broken, Gone, Outcome, Saver
-from .saving_rows import PartSaver, part_savers, saved_with
 from .table_pages import TablePages
 from .views import blueprint, key_of, pages_of
-from .writing import BrokenOff, told_of
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 LIKE = "copy-of"  # of an address: the key of what a new record begins as

@@ -12,6 +12,9 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
 from ..accounts.audit_log import Entry, Wanted
+from ..editing.detail_rows import Rows, RowsEditor
+from ..editing.many_to_many import Picker, Picks
+from ..editing.record_saver import SEEN, Outcome, Saver
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from ..queries.lookups import Option, fill_lookups
@@ -25,9 +28,6 @@ from .context import (
     record_address,
     site,
 )
-from .picking import Picker, Picks
-from .rows import Rows, RowsEditor
-from .saving import SEEN, Outcome, Saver
 from .table_pages import TablePages
 from .views import key_of
 

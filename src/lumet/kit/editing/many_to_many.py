@@ -19,12 +19,12 @@ from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.audit_log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning, not_allowed
+from ..pages.context import Site, actor, list_address, values_of
+from ..pages.table_pages import Reference, Related, TablePages
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
-from .context import Site, actor, list_address, values_of
-from .rows import RowsRefused, Typed
-from .saving import Broken, Saver
-from .table_pages import Reference, Related, TablePages
-from .writing import owners_of
+from .detail_rows import RowsRefused, Typed
+from .record_saver import Broken, Saver
+from .transactions import owners_of
 
 MOST_TICKS = 12  # records to choose from that are a list to tick; more are searched
 MOST_CHOSEN = 500

@@ -17,10 +17,10 @@ from sqlalchemy import (
 from ..access.reach import UNBOUNDED, Reach
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
+from ..pages.context import Site, lower_first
+from ..pages.table_pages import TablePages, unique_sets
 from ..queries.hierarchy import makes_circle, tree_by
 from ..queries.lookups import Lookup
-from .context import Site, lower_first
-from .table_pages import TablePages, unique_sets
 
 
 class Checks:

@@ -33,10 +33,10 @@ from ..forms.base import RecordForm
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
 from ..forms.file_fields import FileField
+from ..pages.context import Site, actor
+from ..pages.table_pages import Held, Reference, TablePages, python_type, unique_sets
 from ..queries.lookups import lookup_plan
-from .checking import Checks
-from .context import Site, actor
-from .table_pages import Held, Reference, TablePages, python_type, unique_sets
+from .record_validation import Checks
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"

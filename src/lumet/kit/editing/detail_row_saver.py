@@ -17,13 +17,13 @@ from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import consequences
+from ..pages.context import actor
+from ..pages.table_pages import TablePages, unique_sets
 from ..queries.record import titles_where
-from .context import actor
-from .picking import Picker
-from .rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
-from .saving import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome
-from .table_pages import TablePages, unique_sets
-from .writing import owners_of, written
+from .detail_rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
+from .many_to_many import Picker
+from .record_saver import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome
+from .transactions import owners_of, written
 
 
 class Unclear(Exception):

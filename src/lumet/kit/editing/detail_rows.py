@@ -18,11 +18,11 @@ from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
 from ..lists.list_query import late_plan
+from ..pages.context import Site, key_values, record_address
+from ..pages.table_pages import Reference, Related, TablePages, is_single, unique_sets
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
-from .context import Site, key_values, record_address
-from .saving import SEEN, Outcome, Saver
-from .table_pages import Reference, Related, TablePages, is_single, unique_sets
+from .record_saver import SEEN, Outcome, Saver
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen

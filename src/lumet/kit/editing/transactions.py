@@ -13,9 +13,9 @@ from ..access.reach import UNBOUNDED, Reach
 from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
+from ..pages.context import Site, key_values, site
+from ..pages.table_pages import TablePages
 from ..queries.record import record_plan
-from .context import Site, key_values, site
-from .table_pages import TablePages
 
 TRIES = 8  # at a transaction that others got in the way of
 

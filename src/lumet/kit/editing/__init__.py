@@ -1,0 +1,1 @@
+"""Saving: forms of records, rows of details, many-to-many choices, transactions."""
