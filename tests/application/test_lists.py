@@ -370,7 +370,7 @@ class Lists:
     def test_what_takes_too_long_ends_and_says_so(self: Any) -> None:
         self.signed = self.client()
         self.fill([dict.fromkeys(ROW_KEYS) | {"name": "A"}] * 80)
-        views = importlib.import_module(f"{self.package}.kit.pages.list_views")
+        views = importlib.import_module(f"{self.package}.kit.web.list_views")
         with mock.patch.object(views, "LIST_SECONDS", 0.1):
             for _ in range(2):
                 answer = self.signed.get("/t/slow?pairs.from=1")

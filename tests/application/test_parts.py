@@ -415,7 +415,7 @@ class Parts:
         self.restore_rows()
 
     def test_who_was_quicker_is_said_on_the_page_of_the_delete(self: Any) -> None:
-        views = importlib.import_module(f"{self.package}.kit.pages.delete_views")
+        views = importlib.import_module(f"{self.package}.kit.web.delete_views")
         written = views.written
 
         def quick(work: Any) -> Any:

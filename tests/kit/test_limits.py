@@ -9,11 +9,11 @@ from lumet.kit.accounts.passwords import (
     mixes_alphabets,
     skeleton,
 )
-from lumet.kit.command import LineFormatter
 from lumet.kit.common.exceptions import CannotStart
 from lumet.kit.common.proxies import read_proxies
 from lumet.kit.forms.conditions import like
 from lumet.kit.forms.fields import EmailField, JsonField, in_lines
+from lumet.kit.web.cli import LineFormatter
 
 
 class ProxiesTest(unittest.TestCase):

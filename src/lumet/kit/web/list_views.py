@@ -42,10 +42,7 @@ from ..lists.export import (
 from ..lists.list_html import Page, RowAct
 from ..lists.list_query import MOST_COUNTED, Count, ListPlan
 from ..lists.list_request import CHART, GROUPS, SIZES, Browsing
-from ..queries.filters import preset_words
-from ..queries.lookups import fill_lookups
-from .acting import MOST_ROWS, Acting, Tally, chosen_keys
-from .context import (
+from ..pages.context import (
     add_address,
     kept_choices,
     key_values,
@@ -57,10 +54,13 @@ from .context import (
     record_home,
     site,
 )
-from .entry_views import let_go
-from .form_page import PIECE
-from .table_pages import TablePages
-from .views import blueprint, pages_of
+from ..pages.table_pages import TablePages
+from ..queries.filters import preset_words
+from ..queries.lookups import fill_lookups
+from .bulk_actions import MOST_ROWS, Acting, Tally, chosen_keys
+from .edit_views import let_go
+from .form_context import PIECE
+from .navigation import blueprint, pages_of
 
 __all__ = ["blueprint"]
 

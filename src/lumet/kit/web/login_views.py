@@ -20,9 +20,9 @@ from flask_babel import gettext as _
 from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
+from ..accounts.users import Refused, TooManyFailures
 from ..common.formatting import is_language
 from ..pages.context import note, site
-from .users import Refused, TooManyFailures
 
 DEVICE_LASTS = 365 * 24 * 3600  # seconds
 blueprint = Blueprint("accounts", __name__)

@@ -17,10 +17,7 @@ from ..editing.many_to_many import Picker, Picks
 from ..editing.record_saver import SEEN, Outcome, Saver
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
-from ..queries.lookups import Option, fill_lookups
-from ..queries.record import Record, record_plan
-from ..related.related_records import fixed_columns, is_seen
-from .context import (
+from ..pages.context import (
     add_address,
     kept_choices,
     left_list,
@@ -28,8 +25,11 @@ from .context import (
     record_address,
     site,
 )
-from .table_pages import TablePages
-from .views import key_of
+from ..pages.table_pages import TablePages
+from ..queries.lookups import Option, fill_lookups
+from ..queries.record import Record, record_plan
+from ..related.related_records import fixed_columns, is_seen
+from .navigation import key_of
 
 SHOW, STAY, ANOTHER = "record", "here", "another"  # where one goes after a save
 AFTER_ADDING, AFTER_EDITING = "after adding", "after editing"  # kept of a user

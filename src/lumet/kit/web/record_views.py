@@ -13,14 +13,14 @@ from ..access.reach import Reach
 from ..accounts.preferences import KeptChoices
 from ..db.errors import meaning
 from ..lists.list_request import Browsing
+from ..pages.context import add_address, left_list, record_address, record_home, site
+from ..pages.table_pages import TablePages
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of
 from ..related.related_records import Blocks
-from .context import add_address, left_list, record_address, record_home, site
-from .form_page import PIECE, saver_of
-from .table_pages import TablePages
-from .views import blueprint, key_of, pages_of
+from .form_context import PIECE, saver_of
+from .navigation import blueprint, key_of, pages_of
 
 __all__ = ["blueprint"]
 

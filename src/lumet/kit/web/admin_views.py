@@ -21,8 +21,8 @@ from flask_babel import gettext as _
 from flask_login import current_user
 
 from ..access.reach import ALL, ANYONE
+from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, Refused
 from ..pages.context import LOOK, look, may_keep_accounts, note, site
-from .users import INVITATION_LASTS, LINK_LASTS, Account, Refused
 
 blueprint = Blueprint("keeping", __name__)
 P = ParamSpec("P")

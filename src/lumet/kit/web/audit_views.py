@@ -20,13 +20,13 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
+from ..accounts.audit_log import KINDS, Entry, Wanted
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..lists.export import RISKY
 from ..pages.context import may_see_log, note, site
-from ..pages.log_reach import seen_entries
-from .audit_log import KINDS, Entry, Wanted
+from .audit_reach import seen_entries
 
 PAGE_ENTRIES = 50
 AT_ONCE = 500  # entries that are looked at together

@@ -21,7 +21,7 @@ from typing import Any
 from flask import Flask, abort, request
 from sqlalchemy.exc import DataError, StatementError
 
-from .pages.context import site
+from ..pages.context import site
 
 LONGEST_PATH = 2_000
 LONGEST_QUERY = 16_000

@@ -19,7 +19,7 @@ from markupsafe import Markup
 
 from ..access.reach import Reach
 from ..forms.file_fields import FileField
-from .context import (
+from ..pages.context import (
     Site,
     are_shortcuts_on,
     key_values,
@@ -33,7 +33,7 @@ from .context import (
     reach,
     site,
 )
-from .table_pages import TablePages
+from ..pages.table_pages import TablePages
 
 blueprint = Blueprint("pages", __name__)
 

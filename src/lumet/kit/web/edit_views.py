@@ -30,12 +30,12 @@ from ..editing.record_saver import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from ..editing.transactions import BrokenOff, told_of
 from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
+from ..pages.context import actor, kept_choices, key_values, note, record_address, site
+from ..pages.table_pages import TablePages
 from ..queries.lookups import fill_lookups
 from ..queries.record import record_plan
 from ..related.related_records import FIXED
-from .choosing_views import CHOSEN, FIND, choosing
-from .context import actor, kept_choices, key_values, note, record_address, site
-from .form_page import (
+from .form_context import (
     AFTER_ADDING,
     AFTER_EDITING,
     ANOTHER,
@@ -59,8 +59,8 @@ from .form_page import (
     with_return,
 )
 from .history_views import earlier_texts
-from .table_pages import TablePages
-from .views import blueprint, key_of, pages_of
+from .lookup_views import CHOSEN, FIND, choosing
+from .navigation import blueprint, key_of, pages_of
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 LIKE = "copy-of"  # of an address: the key of what a new record begins as

@@ -7,12 +7,12 @@ from ..access.reach import Reach
 from ..editing.many_to_many import Picker
 from ..editing.record_saver import Outcome, Saver
 from ..forms.fields import LookupField
+from ..pages.context import site
+from ..pages.table_pages import TablePages
 from ..queries.lookups import Found, Lookup
 from ..queries.search import LONGEST_SEARCH
-from .context import site
-from .form_page import Typed, form_page, part_editors, seen_of, typed_again
-from .table_pages import TablePages
-from .views import blueprint, pages_of
+from .form_context import Typed, form_page, part_editors, seen_of, typed_again
+from .navigation import blueprint, pages_of
 
 # what is no field has a hyphen in its name, as no column's key has
 FIND, CHOSEN, SEARCH, SKIP = "find-for", "chosen-as", "find-what", "skip-first"

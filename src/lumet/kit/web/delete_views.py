@@ -17,12 +17,12 @@ from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import Consequences, consequences
 from ..editing.record_saver import Saver
 from ..editing.transactions import BrokenOff, owners_of, written
+from ..pages.context import actor, left_list, record_address, site
+from ..pages.table_pages import TablePages
 from ..queries.record import Record, record_plan
-from .context import actor, left_list, record_address, site
-from .entry_views import let_go
-from .form_page import saver_of, several_records
-from .table_pages import TablePages
-from .views import blueprint, key_of, pages_of
+from .edit_views import let_go
+from .form_context import saver_of, several_records
+from .navigation import blueprint, key_of, pages_of
 
 __all__ = ["blueprint"]
 

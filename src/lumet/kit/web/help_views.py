@@ -11,9 +11,9 @@ from ..common import locale
 from ..common.parsing import read_date
 from ..forms.base import RecordForm
 from ..forms.date_fields import DateField, MomentField, TimeField
-from .context import SHORTCUTS, are_shortcuts_on, kept_choices, site
-from .form_page import PIECE
-from .views import blueprint
+from ..pages.context import SHORTCUTS, are_shortcuts_on, kept_choices, site
+from .form_context import PIECE
+from .navigation import blueprint
 
 __all__ = ["blueprint"]
 

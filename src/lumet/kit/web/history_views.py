@@ -10,13 +10,13 @@ from flask_login import current_user
 
 from ..access.reach import Reach
 from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
+from ..pages.context import record_address, site
+from ..pages.table_pages import TablePages
+from ..pages.titles import DEPTH
 from ..queries.record import record_plan
 from ..related.related_records import is_seen
-from .context import record_address, site
-from .form_page import PIECE, PUT_BACK
-from .table_pages import TablePages
-from .titles import DEPTH
-from .views import blueprint, key_of, pages_of
+from .form_context import PIECE, PUT_BACK
+from .navigation import blueprint, key_of, pages_of
 
 PAGE_CHANGES = 10
 

@@ -14,13 +14,13 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from sqlalchemy import select
 
-from ..accounts.activity import blueprint as activity
 from ..files.thumbnails import NoPicture, kept_picture
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..files.uploads import Refused as NoPictureThere
 from ..forms.file_fields import FileField, uploads
-from .context import record_address, site
-from .views import blueprint, key_of, pages_of
+from ..pages.context import record_address, site
+from .audit_views import blueprint as activity
+from .navigation import blueprint, key_of, pages_of
 
 PAGE_UPLOADS = 50
 INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: nothing

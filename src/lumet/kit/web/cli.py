@@ -14,12 +14,12 @@ from collections.abc import Callable, Sequence
 import waitress
 from flask import Flask
 
-from .access.reach import ANYONE, Attribute
-from .accounts.store import open_store
-from .accounts.users import Refused, Rules, Users
-from .common.exceptions import CannotStart
-from .common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
-from .limits import LONGEST_HEADERS
+from ..access.reach import ANYONE, Attribute
+from ..accounts.store import open_store
+from ..accounts.users import Refused, Rules, Users
+from ..common.exceptions import CannotStart
+from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
+from .request_limits import LONGEST_HEADERS
 
 HOST = "127.0.0.1"
 PORT = 8040

@@ -30,35 +30,36 @@ from markupsafe import Markup, escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from .access.reach import Attribute, OutOfReach, Role
-from .accounts import activity, keeping
-from .accounts import views as account_views
-from .accounts.audit_log import ActivityLog
-from .accounts.store import open_store
-from .accounts.users import Rules, Users
-from .common import locale
-from .common.exceptions import CannotStart
-from .common.formatting import is_language, moment_text
-from .common.proxies import BehindProxies
-from .common.settings import LOCAL_HOSTS, Settings
-from .db.engine import open_database
-from .db.errors import meaning
-from .files.uploads import Uploads
-from .forms.file_fields import EXTENSION as UPLOADS
-from .limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
-from .pages import (
+from ..access.reach import Attribute, OutOfReach, Role
+from ..accounts.audit_log import ActivityLog
+from ..accounts.store import open_store
+from ..accounts.users import Rules, Users
+from ..common import locale
+from ..common.exceptions import CannotStart
+from ..common.formatting import is_language, moment_text
+from ..common.proxies import BehindProxies
+from ..common.settings import LOCAL_HOSTS, Settings
+from ..db.engine import open_database
+from ..db.errors import meaning
+from ..files.uploads import Uploads
+from ..forms.file_fields import EXTENSION as UPLOADS
+from ..pages.context import Site, install, look, note, site
+from ..pages.table_pages import Registry, TablePages
+from ..related.breadcrumbs import trail
+from . import (
+    admin_views,
+    audit_views,
     delete_views,
-    entry_views,
+    edit_views,
     file_views,
     help_views,
     history_views,
     list_views,
     record_views,
 )
-from .pages import views as page_views
-from .pages.context import Site, install, look, note, site
-from .pages.table_pages import Registry, TablePages
-from .related.breadcrumbs import trail
+from . import login_views as account_views
+from . import navigation as page_views
+from .request_limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
 from .static_files import serve_revisions, static_address
 
 POLICY = (
@@ -171,15 +172,15 @@ def build(
     views = (
         page_views,
         list_views,
-        entry_views,
+        edit_views,
         delete_views,
         record_views,
         file_views,
         help_views,
         history_views,
         account_views,
-        keeping,
-        activity,
+        admin_views,
+        audit_views,
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
