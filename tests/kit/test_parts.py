@@ -25,7 +25,9 @@ from sqlalchemy import (
 from sqlalchemy import text as sql
 from sqlalchemy.schema import DropTable
 
-from lumet.kit.access.reach import UNBOUNDED, OutOfReach, Reach, Role, guard
+from lumet.kit.access.guard import guard
+from lumet.kit.access.reach import UNBOUNDED, OutOfReach, Reach
+from lumet.kit.access.roles import Role
 from lumet.kit.common.exceptions import CannotStart
 from lumet.kit.common.formatting import date_text, moment_text, number_text
 from lumet.kit.common.parsing import read_date, read_moment, read_time

@@ -41,7 +41,7 @@ def _names_in(module: str, owner: str = "") -> set[str]:
 # The helpers that a generated module imports, whatever they are called by then.
 _HELPERS = frozenset(
     {
-        *(name for name in _names_in("forms/base.py") if name.islower()),
+        *(name for name in _names_in("forms/__init__.py") if name.islower()),
         *(name for name in _names_in("pages/__init__.py") if name.islower()),
         "decimal",
         "metadata",

@@ -6,10 +6,8 @@ other statement. Code of your own that wants more says so: `UNBOUNDED.run(…)`.
 """
 
 import re
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date, datetime
-from decimal import Decimal
 from typing import Any
 from weakref import WeakKeyDictionary
 
@@ -18,13 +16,10 @@ from sqlalchemy import (
     Column,
     ColumnElement,
     CursorResult,
-    Delete,
     Executable,
     FromClause,
-    Insert,
     MetaData,
     Table,
-    TextClause,
     Update,
     and_,
     bindparam,
@@ -38,7 +33,8 @@ from sqlalchemy import (
     update,
 )
 from sqlalchemy.engine import Connection
-from sqlalchemy.sql.ddl import ExecutableDDLElement
+
+from .roles import CHANGES, HIDDEN, Role
 
 OPTION = "reach"
 QUOTING = "quoting"  # where the business tables keep how their database quotes names
@@ -46,15 +42,10 @@ _MARK = re.compile(r"\{([^{}]+)\}")
 VERIFIED = "verified"  # the option of a change that a reach carries out and checks
 _ROWS, _UPDATES = "existing rows", "updates"
 QUERY = "query"  # what a table of the project's own selects from others
-ALL = frozenset({"view", "add", "edit", "delete", "export"})
-CHANGES = frozenset({"add", "edit", "delete"})
-HIDDEN, READ_ONLY, SET_ONCE = "hidden", "read-only", "set once"
-ANYONE = "anyone"  # the role of who is not signed in
 _NOWHERE = "1 = 0"
-_OWN_SQL = ("BEGIN", "PRAGMA ", "SET ")  # what the engine itself sends
-_RIGHT_FOR = ((Insert, "add"), (Update, "edit"), (Delete, "delete"))
-_given: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = WeakKeyDictionary()
-_seen: WeakKeyDictionary[ClauseElement, "_Touched"] = WeakKeyDictionary()
+GIVEN_ROWS: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = (
+    WeakKeyDictionary()
+)
 
 
 NOTHING_MADE: Mapping[Column[Any], Any] = {}
@@ -76,86 +67,6 @@ class SeveralRecords(LeavesReach):
 class NoKey(LeavesReach):
     """A record was added whose key is NULL, so that nothing could find it again. The
     transaction is not to be kept."""
-
-
-@dataclass(frozen=True, slots=True)
-class Attribute:
-    """What is kept of each user for rules to name: its name and its type."""
-
-    name: str
-    kind: str
-
-    def parse(self, typed: str) -> str:
-        """Return the value that `typed` stands for, as rules bind it.
-
-        Raises ValueError for what is not of this type.
-        """
-        plain = typed.strip()
-        if self.kind == "integer":
-            return str(int(plain))
-        if self.kind == "decimal":
-            number = Decimal(plain) if _is_number(plain) else None
-            if number is None or not number.is_finite():
-                raise ValueError(typed)
-            return f"{number:f}"
-        if self.kind == "date":
-            return date.fromisoformat(plain).isoformat()
-        if self.kind == "moment":
-            return datetime.fromisoformat(plain).isoformat(" ")
-        if self.kind == "yes/no":
-            return {"yes": "1", "1": "1", "no": "0", "0": "0"}.get(plain) or _refuse(
-                typed
-            )
-        return plain
-
-
-def _is_number(plain: str) -> bool:
-    return plain.lstrip("+-").replace(".", "", 1).isdecimal()
-
-
-def _refuse(typed: str) -> str:
-    raise ValueError(typed)
-
-
-@dataclass(frozen=True, slots=True)
-class Role:
-    """A role.
-
-    `rights` hold on every table but for those named in `tables`. `rows` are conditions,
-    by table, of the rows within reach, `changes` of those that may be changed besides.
-    `fields` are limits by table and column: hidden, read-only, set once.
-    """
-
-    name: str
-    label: str
-    rights: frozenset[str] = frozenset()
-    tables: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    rows: Mapping[str, str] = field(default_factory=dict)
-    changes: Mapping[str, str] = field(default_factory=dict)
-    fields: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    keeps_accounts: bool = False
-    sees_log: bool = False
-    shares_views: bool = False
-
-    def rights_on(self, table: str) -> frozenset[str]:
-        """Return the role's rights on the table of this name."""
-        return self.tables.get(table, self.rights)
-
-    def condition(self, right: str, table: str) -> str:
-        """Return the condition of the rows on which this right holds; "" for all."""
-        parts = [self.rows.get(table, "")]
-        if right in CHANGES:
-            parts.append(self.changes.get(table, ""))
-        return " AND ".join(f"({part})" for part in parts if part)
-
-    def limit(self, table: str, key: str) -> str:
-        """Return the limit on a column, "" for none."""
-        return self.fields.get(table, {}).get(key, "")
-
-    def lets_set(self, table: str, key: str, is_new: bool) -> bool:
-        """Tell whether this role may enter a column, of a new record or of another."""
-        limit = self.limit(table, key)
-        return not limit or (limit == SET_ONCE and is_new)
 
 
 @dataclass(frozen=True)
@@ -261,7 +172,7 @@ class Reach:
         if source is table or wanted or any(shown.values()):
             source = made.subquery(table.name)
         rows = source
-        _given[rows] = (table.fullname, self.shape)
+        GIVEN_ROWS[rows] = (table.fullname, self.shape)
         return rows
 
     def _select_query(self, table: Table) -> FromClause:
@@ -611,77 +522,3 @@ def reach_of(
     """Return the reach of a user who has the roles of these names."""
     held = tuple(roles[name] for name in sorted(set(names)) if name in roles)
     return Reach(held, attributes or {}, is_looking=is_looking)
-
-
-@dataclass(frozen=True, slots=True)
-class _Touched:
-    """The business tables in a statement: named as they are, and as given by reaches."""
-
-    plain: tuple[str, ...]
-    given: tuple[tuple[str, tuple[str, ...]], ...]
-
-
-def guard(
-    metadata: MetaData, statement: Executable, options: Mapping[str, Any]
-) -> None:
-    """Refuse a statement on business tables that its reach does not allow."""
-    reach = options.get(OPTION)
-    if isinstance(statement, TextClause | ExecutableDDLElement):
-        if not isinstance(reach, Reach) or not reach.everything:
-            raise OutOfReach("a statement in words carries no unbounded reach")
-        return
-    touched = _touched(metadata, statement)
-    if not touched.plain and not touched.given:
-        return
-    if not isinstance(reach, Reach):
-        names = [*touched.plain, *(name for name, _ in touched.given)]
-        raise OutOfReach(f"a statement on {', '.join(names)} carries no reach")
-    if reach.everything:
-        return
-    if any(shape != reach.shape for _, shape in touched.given):
-        raise OutOfReach("a statement selects from the rows of another reach")
-    for kind, right in _RIGHT_FOR:
-        if isinstance(statement, kind):
-            if not options.get(VERIFIED):
-                raise OutOfReach(f"a change past the reach: {right} {touched.plain}")
-            return
-    _refuse_plain(metadata, reach, touched.plain)
-
-
-def _refuse_plain(metadata: MetaData, reach: Reach, names: Collection[str]) -> None:
-    for name in names:
-        if reach.rows(metadata.tables[name]) is not metadata.tables[name]:
-            raise OutOfReach(f"a statement on {name} selects past its reach")
-
-
-def guard_words(statement: str, options: Mapping[str, Any]) -> None:
-    """Refuse SQL that is handed to the driver as it is, unless it is unbounded."""
-    reach = options.get(OPTION)
-    if isinstance(reach, Reach) and reach.everything:
-        return
-    if not statement.startswith(_OWN_SQL):
-        raise OutOfReach("a statement in words carries no unbounded reach")
-
-
-def _touched(metadata: MetaData, statement: Executable) -> _Touched:
-    if not isinstance(statement, ClauseElement):
-        return _Touched((), ())
-    known = _seen.get(statement)
-    if known is None:
-        plain: dict[str, None] = {}
-        given: dict[tuple[str, tuple[str, ...]], None] = {}
-        waiting: list[Any] = [statement]
-        passed: dict[int, Any] = {}  # held, so that no number is given twice
-        while waiting:
-            element = waiting.pop()
-            if id(element) in passed:
-                continue
-            passed[id(element)] = element
-            if isinstance(element, FromClause) and element in _given:
-                given[_given[element]] = None
-                continue
-            if isinstance(element, Table) and element.metadata is metadata:
-                plain[element.fullname] = None
-            waiting += element.get_children()
-        known = _seen[statement] = _Touched(tuple(plain), tuple(given))
-    return known

@@ -21,7 +21,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
-from ..access.reach import QUOTING, guard, guard_words
+from ..access.guard import guard, guard_words
+from ..access.reach import QUOTING
 from ..common.exceptions import CannotStart
 from ..common.settings import SQLITE, sqlite_path
 

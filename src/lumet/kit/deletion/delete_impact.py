@@ -27,8 +27,9 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.errors import meaning
-from ..pages.context import Site, lower_first, record_address, record_home
+from ..pages.context import Site, lower_first
 from ..pages.table_pages import Reference, Related, TablePages, Unshown, is_single
+from ..pages.urls import record_address, record_home
 from ..queries.select_builder import Cell, Selection
 from .cascades import (
     beyond_delete,

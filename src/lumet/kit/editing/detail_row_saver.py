@@ -11,7 +11,8 @@ from sqlalchemy import Connection, bindparam, func, literal, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach, Role
+from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach
+from ..access.roles import Role
 from ..accounts.audit_log import MARKED, Deed, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning

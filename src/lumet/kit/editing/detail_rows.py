@@ -11,15 +11,17 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, bindparam, select
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach, Role
+from ..access.reach import Reach
+from ..access.roles import Role
 from ..common.url_keys import encode_key
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
 from ..lists.list_query import late_plan
-from ..pages.context import Site, key_values, record_address
+from ..pages.context import Site
 from ..pages.table_pages import Reference, Related, TablePages, is_single, unique_sets
+from ..pages.urls import key_values, record_address
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
 from .record_saver import SEEN, Outcome, Saver

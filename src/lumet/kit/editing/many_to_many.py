@@ -19,8 +19,9 @@ from ..access.reach import LeavesReach, OutOfReach, Reach
 from ..accounts.audit_log import Deed, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning, not_allowed
-from ..pages.context import Site, actor, list_address, values_of
+from ..pages.context import Site, actor
 from ..pages.table_pages import Reference, Related, TablePages
+from ..pages.urls import list_address, values_of
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .detail_rows import RowsRefused, Typed
 from .record_saver import Broken, Saver

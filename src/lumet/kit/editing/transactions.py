@@ -13,8 +13,9 @@ from ..access.reach import UNBOUNDED, Reach
 from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
 from ..db.errors import is_passing, meaning
-from ..pages.context import Site, key_values, site
+from ..pages.context import Site, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import key_values
 from ..queries.record import record_plan
 
 TRIES = 8  # at a transaction that others got in the way of

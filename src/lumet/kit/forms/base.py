@@ -1,97 +1,12 @@
-"""Forms: what a generated table module builds its form from."""
+"""The form of a record."""
 
 from collections.abc import Sequence
 from typing import Any, ClassVar
 
 from wtforms import Form
 
-from .conditions import (
-    Rule,
-    all_of,
-    any_of,
-    compare,
-    filled,
-    fixed,
-    length,
-    like,
-    none_of,
-    number,
-    one_of,
-    reckon,
-    the,
-)
-from .date_fields import DateField, DurationField, MomentField, TimeField
-from .fields import (
-    ChoiceField,
-    ColourField,
-    EmailField,
-    JsonField,
-    LongTextField,
-    LookupField,
-    OtherField,
-    PhoneField,
-    SecretField,
-    SeveralField,
-    TextField,
-    ValueField,
-    WebAddressField,
-    YesNoField,
-)
-from .file_fields import FileField, PictureField
-from .number_fields import (
-    CodeField,
-    DecimalField,
-    DegreesField,
-    FloatField,
-    IntegerField,
-)
-from .validators import is_uuid, longest, longest_bytes, required, within
-
-__all__ = [
-    "ChoiceField",
-    "CodeField",
-    "ColourField",
-    "DateField",
-    "DecimalField",
-    "DegreesField",
-    "DurationField",
-    "EmailField",
-    "FileField",
-    "FloatField",
-    "IntegerField",
-    "JsonField",
-    "LongTextField",
-    "LookupField",
-    "MomentField",
-    "OtherField",
-    "PhoneField",
-    "PictureField",
-    "RecordForm",
-    "Rule",
-    "SecretField",
-    "SeveralField",
-    "TextField",
-    "TimeField",
-    "WebAddressField",
-    "YesNoField",
-    "all_of",
-    "any_of",
-    "compare",
-    "filled",
-    "fixed",
-    "is_uuid",
-    "length",
-    "like",
-    "longest",
-    "longest_bytes",
-    "none_of",
-    "number",
-    "one_of",
-    "reckon",
-    "required",
-    "the",
-    "within",
-]
+from .conditions import Rule
+from .fields import ValueField
 
 
 class RecordForm(Form):

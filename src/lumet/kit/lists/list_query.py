@@ -42,8 +42,10 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, DegreesField
-from ..pages.context import Plan, Site, record_home
-from ..pages.table_pages import Order, Reference, Registry, TablePages
+from ..pages.context import Plan, Site
+from ..pages.registry import Registry
+from ..pages.table_pages import Order, Reference, TablePages
+from ..pages.urls import record_home
 from ..queries.filters import Shape, conditions
 from ..queries.hierarchy import tree_of
 from ..queries.search import has_words, matchers

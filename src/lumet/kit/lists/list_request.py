@@ -28,8 +28,9 @@ from ..db.keyset import bound_keys
 from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
-from ..pages.context import Site, key_values, list_address, lower_first
+from ..pages.context import Site, lower_first
 from ..pages.table_pages import TablePages
+from ..pages.urls import key_values, list_address
 from ..queries.filters import (
     FROM,
     IS,

@@ -1,29 +1,25 @@
 """What the pages of one application share, and what one request knows."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from copy import copy
 from dataclasses import dataclass, field
 from typing import Any, Self
-from urllib.parse import urlencode
 
 from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
-from ..access.reach import ANYONE, Attribute, Reach, Role, reach_of
+from ..access.reach import Reach, reach_of
+from ..access.roles import ANYONE, Attribute, Role
 from ..accounts.audit_log import ActivityLog, Actor, Deed
 from ..accounts.preferences import KeptChoices
 from ..accounts.throttle import network_of
 from ..accounts.users import Users, Visitor
-from ..common.url_keys import decode_key
 from ..db.engine import Database
-from .table_pages import Registry, TablePages, python_type
+from .registry import Registry
 
 EXTENSION = "site"
 LOOK = "look"  # what a session keeps of whom its user looks as
 PLANS_KEPT = 2_000
-LEFT = "left"  # what a session keeps of lists: how they were left, by table
-MOST_LEFT = 4
-LONGEST_LEFT = 300  # characters of an address; a cookie holds all of them
 
 
 @dataclass(slots=True)
@@ -211,66 +207,6 @@ def actor() -> Actor:
 def note(kind: str, words: str, table: str = "") -> None:
     """Write in the activity log what the present user did, or was refused."""
     site().log.note(actor(), Deed(kind, table, words=words))
-
-
-def record_address(table: str, key: str) -> str:
-    """Return the address of a record's page, below the application's own."""
-    return record_home(table) + key
-
-
-def record_home(table: str) -> str:
-    """Return the beginning of the addresses of a table's records."""
-    return f"{site().root}/t/{table}/r/"
-
-
-def list_address(table: str) -> str:
-    """Return the address of a table's list."""
-    return f"{site().root}/t/{table}"
-
-
-def leave_list(table: str, query: str) -> None:
-    """Remember how the user left the list of a table, to lead back to it."""
-    left: dict[str, str] = session.get(LEFT, {})
-    if left.get(table) == query or len(query) > LONGEST_LEFT:
-        return
-    others = [(name, text) for name, text in left.items() if name != table]
-    session[LEFT] = dict([*others[1 - MOST_LEFT :], (table, query)])
-
-
-def left_list(table: str, or_home: bool = True) -> str:
-    """Return the address of a table's list as the user left it; of one that was not
-    left the first page, or "" when that is not wanted."""
-    left: dict[str, str] = session.get(LEFT, {})
-    if table not in left:
-        return list_address(table) if or_home else ""
-    return list_address(table) + (f"?{left[table]}" if left[table] else "")
-
-
-def add_address(table: str, given: Mapping[str, str] | None = None) -> str:
-    """Return the address of the form for a new record, with `given` filled in."""
-    filled = f"?{urlencode(given)}" if given else ""
-    return f"{request.script_root}/t/{table}/add{filled}"
-
-
-def key_values(made: Site, pages: TablePages, segment: str) -> dict[str, Any]:
-    """Return the key that a segment of an address stands for, by column.
-
-    Raises ValueError when it is none of this table's.
-    """
-    return values_of(made, pages, pages.key, segment)
-
-
-def values_of(
-    made: Site, pages: TablePages, columns: Sequence[str], segment: str
-) -> dict[str, Any]:
-    """Return the same for other columns than those of the key."""
-    takes_any = made.database.engine.dialect.name == "sqlite"
-    types = [python_type(pages.column(key)) for key in columns]
-    values = decode_key(segment, types, takes_any)
-    widest = 1 << (63 if takes_any else 64)  # of a number that a database can hold
-    if any(isinstance(value, int) and abs(value) >= widest for value in values):
-        raise ValueError(segment)
-    return dict(zip(columns, values, strict=True))
 
 
 def lower_first(word: Any) -> str:

@@ -9,7 +9,6 @@ from sqlalchemy import (
     Column,
     ColumnElement,
     Connection,
-    ForeignKeyConstraint,
     FromClause,
     LargeBinary,
     Table,
@@ -20,7 +19,8 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach, Role
+from ..access.reach import Reach
+from ..access.roles import Role
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .titles import Title, parse_title
@@ -366,91 +366,3 @@ def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
 def is_single(pages: TablePages, columns: Collection[str]) -> bool:
     """Tell whether no two records of a table have the same values in `columns`."""
     return any(set(each) <= set(columns) for each in unique_sets(pages))
-
-
-class Registry:
-    """All tables of the application, by their names in addresses."""
-
-    def __init__(self, pages: Mapping[str, TablePages]) -> None:
-        self.pages = dict(pages)
-        self.by_table = {each.table.fullname: each for each in self.pages.values()}
-        self.references = tuple(self._references())
-        self.outgoing: dict[str, list[Reference]] = {name: [] for name in self.pages}
-        self.incoming: dict[str, list[Reference]] = {name: [] for name in self.pages}
-        for reference in self.references:
-            self.outgoing[reference.source].append(reference)
-            if not self.pages[reference.source].derived:  # nothing hangs on those
-                self.incoming[reference.target].append(reference)
-        for pages_ in self.pages.values():
-            self._link(pages_)
-        for pages_ in self.pages.values():
-            self._lend(pages_)
-
-    def __getitem__(self, name: str) -> TablePages:
-        return self.pages[name]
-
-    def _references(self) -> Iterable[Reference]:
-        for name, pages in self.pages.items():
-            found = [
-                constraint
-                for constraint in pages.table.constraints
-                if isinstance(constraint, ForeignKeyConstraint)
-            ]
-            for constraint in sorted(found, key=lambda each: tuple(each.column_keys)):
-                target = self.by_table.get(constraint.referred_table.fullname)
-                told = {**constraint.elements[0].info, **constraint.info}
-                if target is not None:
-                    yield Reference(
-                        source=name,
-                        columns=tuple(column.key for column in constraint.columns),
-                        target=target.name,
-                        referred=tuple(e.column.key for e in constraint.elements),
-                        on_delete=(constraint.ondelete or "").lower(),
-                        enforced=told.get("enforced", True),
-                    )
-
-    def _link(self, pages: TablePages) -> None:
-        for reference in self.outgoing[pages.name]:
-            key = reference.columns[0]
-            field = pages.fields.get(key)
-            if len(reference.columns) == 1 and (
-                isinstance(field, LookupField) or field is None
-            ):
-                pages.lookups[key] = reference
-        for reference in self.outgoing[pages.name]:
-            if len(reference.columns) == 1:
-                continue
-            for key in reference.columns:
-                field = pages.fields.get(key)
-                if isinstance(field, LookupField) and key not in pages.lookups:
-                    pages.lookups[key] = reference.led_by(key)
-                    field.is_part = True
-                    break
-
-    def _lend(self, pages: TablePages) -> None:
-        """Give a table the columns of referenced records that it shows."""
-        for key in (*pages.borrowed, *(key for key in pages.shown if "." in key)):
-            lookup, _, column = key.partition(".")
-            reference = pages.lookups.get(lookup)
-            target = self.pages[reference.target] if reference else None
-            if target is not None and column in target.fields:
-                pages.extras[key] = target.fields[column]
-                pages.beyond[key] = target
-
-    def reference(self, name: str, related: Related) -> Reference:
-        """Return the reference behind a block of related records of table `name`."""
-        for reference in self.references:
-            if (
-                reference.target == name
-                and reference.source == related.table
-                and reference.columns == related.columns
-            ):
-                return reference
-        raise KeyError(f"{related.table} does not refer to {name} by {related.by}")
-
-    def other_side(self, related: Related) -> Reference:
-        """Return the reference of a table that joins two to the side which is chosen."""
-        for reference in self.outgoing[related.table]:
-            if reference.columns == related.joined:
-                return reference
-        raise KeyError(f"{related.table} refers to nothing by {related.joins}")

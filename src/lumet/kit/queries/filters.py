@@ -41,7 +41,8 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, IntegerField
-from ..pages.table_pages import Registry, TablePages, python_type
+from ..pages.registry import Registry
+from ..pages.table_pages import TablePages, python_type
 from .search import escape_like, is_beyond_ascii, matchers
 from .select_builder import Selection
 

@@ -26,8 +26,9 @@ from sqlalchemy.types import NullType
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.keyset import among_keys, bound_keys
-from ..pages.context import Site, record_home
+from ..pages.context import Site
 from ..pages.table_pages import Reference, TablePages
+from ..pages.urls import record_home
 from .select_builder import Cell, Selection
 
 MOST_ABOVE = 50

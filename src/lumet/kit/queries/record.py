@@ -7,8 +7,9 @@ from typing import Any
 from sqlalchemy import Connection, bindparam
 
 from ..access.reach import Reach
-from ..pages.context import Plan, Site, record_home
+from ..pages.context import Plan, Site
 from ..pages.table_pages import TablePages
+from ..pages.urls import record_home
 from .select_builder import Cell, Selection
 
 

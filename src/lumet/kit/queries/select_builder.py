@@ -33,7 +33,8 @@ from ..forms.fields import (
     ValueField,
 )
 from ..forms.file_fields import FileField, uploads
-from ..pages.table_pages import Order, Reference, Registry, TablePages
+from ..pages.registry import Registry
+from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.titles import DEPTH
 from .formulas import formula_type
 

@@ -13,7 +13,8 @@ from ..forms.date_fields import DateField, MomentField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.context import Site
-from ..pages.table_pages import Registry, TablePages
+from ..pages.registry import Registry
+from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH, Title, is_separator
 from .search import (
     LONGEST_SEARCH,

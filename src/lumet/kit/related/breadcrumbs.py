@@ -2,8 +2,9 @@
 
 from collections.abc import Sequence
 
-from ..pages.context import left_list, site
+from ..pages.context import site
 from ..pages.table_pages import TablePages
+from ..pages.urls import left_list
 from ..queries.record import Record
 from ..queries.select_builder import Cell
 

@@ -7,8 +7,9 @@ from sqlalchemy import Connection, bindparam, select
 
 from ..access.reach import Reach
 from ..common.url_keys import encode_key
-from ..pages.context import Site, record_address
+from ..pages.context import Site
 from ..pages.table_pages import TablePages, is_single
+from ..pages.urls import record_address
 from ..queries.record import Fact, Record, record_plan
 from .related_records import add_below, is_seen
 

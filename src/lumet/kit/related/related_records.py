@@ -22,8 +22,9 @@ from ..lists.list_query import (
     read_sort,
 )
 from ..lists.list_query import is_sortable as can_be_sorted
-from ..pages.context import Site, add_address, lower_first
+from ..pages.context import Site, lower_first
 from ..pages.table_pages import Reference, Related, TablePages, is_single
+from ..pages.urls import add_address
 from ..queries.record import Record
 from ..queries.title_search import read_search
 

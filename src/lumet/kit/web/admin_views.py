@@ -20,7 +20,7 @@ from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
 
-from ..access.reach import ALL, ANYONE
+from ..access.roles import ALL, ANYONE
 from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, Refused
 from ..pages.context import LOOK, look, may_keep_accounts, note, site
 

@@ -1,10 +1,8 @@
 """Putting the application together: database, accounts, pages, and what keeps it safe."""
 
-import hashlib
 import importlib
 import importlib.util
 import inspect
-import logging
 import secrets
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
@@ -13,24 +11,16 @@ from typing import Any
 
 from flask import (
     Flask,
-    Response,
-    abort,
     g,
-    render_template,
-    request,
 )
-from flask.sessions import SecureCookieSessionInterface
 from flask_babel import Babel, gettext
-from flask_babel import gettext as _
 from flask_babel.speaklater import LazyString
-from flask_login import LoginManager, current_user
-from flask_wtf.csrf import CSRFError, CSRFProtect
+from flask_login import LoginManager
+from flask_wtf.csrf import CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader
-from markupsafe import Markup, escape
-from sqlalchemy.exc import DBAPIError
-from werkzeug.exceptions import HTTPException, SecurityError
+from markupsafe import Markup
 
-from ..access.reach import Attribute, OutOfReach, Role
+from ..access.roles import Attribute, Role
 from ..accounts.audit_log import ActivityLog
 from ..accounts.store import open_store
 from ..accounts.users import Rules, Users
@@ -40,11 +30,11 @@ from ..common.formatting import is_language, moment_text
 from ..common.proxies import BehindProxies
 from ..common.settings import LOCAL_HOSTS, Settings
 from ..db.engine import open_database
-from ..db.errors import meaning
 from ..files.uploads import Uploads
 from ..forms.file_fields import EXTENSION as UPLOADS
-from ..pages.context import Site, install, look, note, site
-from ..pages.table_pages import Registry, TablePages
+from ..pages.context import Site, install, site
+from ..pages.registry import Registry
+from ..pages.table_pages import TablePages
 from ..related.breadcrumbs import trail
 from . import (
     admin_views,
@@ -59,31 +49,10 @@ from . import (
 )
 from . import login_views as account_views
 from . import navigation as page_views
-from .request_limits import LARGEST_REQUEST, UNREADABLE, is_unreadable, limit_requests
+from .error_pages import add_error_pages
+from .request_limits import LARGEST_REQUEST, limit_requests
+from .security import SignedSessions, add_security
 from .static_files import serve_revisions, static_address
-
-POLICY = (
-    "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
-    "frame-ancestors 'none'; form-action 'self'"
-)
-HEADERS = {
-    "Content-Security-Policy": POLICY,
-    "X-Content-Type-Options": "nosniff",
-    "X-Frame-Options": "DENY",
-    "Referrer-Policy": "same-origin",
-    "Cross-Origin-Opener-Policy": "same-origin",
-    "Cross-Origin-Resource-Policy": "same-origin",
-    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
-}
-HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
-NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
-log = logging.getLogger(__name__)
-
-
-class SignedSessions(SecureCookieSessionInterface):
-    """Sessions signed with SHA-256 where Flask's own are with SHA-1."""
-
-    digest_method = staticmethod(hashlib.sha256)
 
 
 def build(
@@ -185,8 +154,8 @@ def build(
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
     serve_revisions(app)
-    _add_safety(app)
-    _add_errors(app)
+    add_security(app)
+    add_error_pages(app)
     app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
     return app
 
@@ -257,122 +226,3 @@ def _add_accounts(app: Flask, users: Users) -> None:
     manager.login_view, manager.login_message = "accounts.sign_in", None
     manager.user_loader(users.load)
     manager.session_protection = "basic"
-
-
-def _add_safety(app: Flask) -> None:
-    @app.before_request
-    def change_nothing_while_looking() -> None:
-        changes = request.method not in ("GET", "HEAD", "OPTIONS")
-        if changes and request.endpoint not in NOT_LOOKING and look() is not None:
-            abort(403)
-
-    @app.after_request
-    def add_headers(response: Response) -> Response:
-        for name, value in HEADERS.items():
-            response.headers.setdefault(name, value)
-        if app.config["SESSION_COOKIE_SECURE"]:
-            response.headers.setdefault("Strict-Transport-Security", HTTPS_ONLY)
-        if request.endpoint not in ("static", "static_revision"):
-            response.headers.setdefault("Cache-Control", "no-store")
-        return response
-
-
-def _add_errors(app: Flask) -> None:
-    @app.errorhandler(CSRFError)
-    def stale_form(error: CSRFError) -> tuple[str, int]:
-        _note_refusal("a form without its token")
-        return _error_page(400, _("This form is too old. Go back, reload, try again."))
-
-    @app.errorhandler(OutOfReach)
-    def out_of_reach(error: OutOfReach) -> tuple[str, int]:
-        log.warning("request %s: out of reach: %s", g.number, error)
-        _note_refusal(f"out of reach: {error}")
-        return _error_page(403, "")
-
-    @app.errorhandler(SecurityError)
-    def untrusted(error: SecurityError) -> tuple[str, int]:
-        # no page: its links could not be made for a host that is not trusted
-        return "This host is not trusted here: see TRUSTED_HOSTS.", 400
-
-    @app.errorhandler(HTTPException)
-    def refused(error: HTTPException) -> Any:
-        if error.code is None or error.code < 400:
-            return error
-        if error.code == 403:
-            _note_refusal(f"{request.method} {request.path}")
-        usual = type(error).description
-        own = error.description if error.description != usual else ""
-        return _error_page(error.code, own or "")
-
-    @app.errorhandler(DBAPIError)
-    def busy(error: DBAPIError) -> tuple[str, int]:
-        if is_unreadable(error):
-            return unreadable(error)
-        if meaning(error).kind != "busy":
-            return broken(error)
-        log.warning("request %s: the database is busy", g.number)
-        text = _("The database is busy. Nothing was changed; try again in a moment.")
-        return _error_page(503, text)
-
-    def unreadable(error: Exception) -> tuple[str, int]:
-        log.warning("request %s: could not be understood: %s", g.number, type(error))
-        return _error_page(400, "")
-
-    for kind in UNREADABLE:
-        app.register_error_handler(kind, unreadable)
-
-    @app.errorhandler(Exception)
-    def broken(error: Exception) -> tuple[str, int]:
-        log.error("request %s: %s %s", g.number, request.method, request.path,
-                  exc_info=error)  # fmt: skip
-        return _error_page(500, "")
-
-
-def _note_refusal(words: str) -> None:
-    """Write down what a signed-in user was refused; others could fill the log."""
-    if current_user.is_authenticated:
-        note("refusal", words[:300])
-
-
-def _error_page(code: int, text: str) -> tuple[str, int]:
-    number = getattr(g, "number", "")
-    try:
-        title, said = _said_of(code, text)
-        page = render_template(
-            "error.html", code=code, title=title, text=said, number=number
-        )
-        return page, code
-    except Exception as error:  # whatever is wrong: the store of users is away
-        log.error("request %s: the page of an error", number, exc_info=error)
-    g.language = site().default_language  # that of the user is not to be had
-    title, said = (escape(each) for each in _said_of(code, text))
-    return BARE.format(title=title, text=said, number=number), code
-
-
-def _said_of(code: int, text: str) -> tuple[str, str]:
-    """Return the title and the text of an error's page."""
-    said = {
-        400: _("This request could not be understood."),
-        403: _("Your roles do not allow this."),
-        404: _("There is nothing here, or nothing that you may see."),
-        405: _("This cannot be done here."),
-        429: _("Too many tries."),
-        413: _("This is too large."),
-        414: _("This address is too long."),
-        431: _("The headers of this request are too long."),
-        500: _("Something went wrong here. It was written down."),
-    }
-    titles = {
-        403: _("Not allowed"),
-        404: _("Not found"),
-        500: _("A fault"),
-        503: _("Busy"),
-    }
-    title = titles.get(code, _("Not possible"))
-    return str(title), text or str(said.get(code, _("This is not possible.")))
-
-
-BARE = """<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>{title}</title></head>
-<body><h1>{title}</h1><p>{text}</p><p>{number}</p></body></html>
-"""

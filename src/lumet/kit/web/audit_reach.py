@@ -11,8 +11,9 @@ from ..access.reach import Reach
 from ..accounts.audit_log import Entry
 from ..common.url_keys import encode_key
 from ..db.keyset import bound_keys
-from ..pages.context import key_values, reach, site
+from ..pages.context import reach, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import key_values
 from .history_views import is_open, open_labels
 
 OTHERS = ("sign-in", "account", "look")  # kinds of entries that are about no record

@@ -17,7 +17,8 @@ from ..editing.record_saver import Broken, Gone, Saver, is_same
 from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
 from ..lists.list_request import Browsing
-from ..pages.context import actor, key_values
+from ..pages.context import actor
+from ..pages.urls import key_values
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
 from .form_context import several_records

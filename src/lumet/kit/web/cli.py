@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 import waitress
 from flask import Flask
 
-from ..access.reach import ANYONE, Attribute
+from ..access.roles import ANYONE, Attribute
 from ..accounts.store import open_store
 from ..accounts.users import Refused, Rules, Users
 from ..common.exceptions import CannotStart

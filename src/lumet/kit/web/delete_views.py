@@ -17,8 +17,9 @@ from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import Consequences, consequences
 from ..editing.record_saver import Saver
 from ..editing.transactions import BrokenOff, owners_of, written
-from ..pages.context import actor, left_list, record_address, site
+from ..pages.context import actor, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
 from .edit_views import let_go
 from .form_context import saver_of, several_records

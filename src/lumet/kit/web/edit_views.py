@@ -30,8 +30,9 @@ from ..editing.record_saver import SEEN, TAKE, Broken, Gone, Outcome, Saver
 from ..editing.transactions import BrokenOff, told_of
 from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
-from ..pages.context import actor, kept_choices, key_values, note, record_address, site
+from ..pages.context import actor, kept_choices, note, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import key_values, record_address
 from ..queries.lookups import fill_lookups
 from ..queries.record import record_plan
 from ..related.related_records import FIXED

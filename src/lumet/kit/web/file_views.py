@@ -18,7 +18,8 @@ from ..files.thumbnails import NoPicture, kept_picture
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..files.uploads import Refused as NoPictureThere
 from ..forms.file_fields import FileField, uploads
-from ..pages.context import record_address, site
+from ..pages.context import site
+from ..pages.urls import record_address
 from .audit_views import blueprint as activity
 from .navigation import blueprint, key_of, pages_of
 

@@ -17,15 +17,9 @@ from ..editing.many_to_many import Picker, Picks
 from ..editing.record_saver import SEEN, Outcome, Saver
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
-from ..pages.context import (
-    add_address,
-    kept_choices,
-    left_list,
-    lower_first,
-    record_address,
-    site,
-)
+from ..pages.context import kept_choices, lower_first, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import add_address, left_list, record_address
 from ..queries.lookups import Option, fill_lookups
 from ..queries.record import Record, record_plan
 from ..related.related_records import fixed_columns, is_seen

@@ -10,9 +10,10 @@ from flask_login import current_user
 
 from ..access.reach import Reach
 from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
-from ..pages.context import record_address, site
+from ..pages.context import site
 from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH
+from ..pages.urls import record_address
 from ..queries.record import record_plan
 from ..related.related_records import is_seen
 from .form_context import PIECE, PUT_BACK

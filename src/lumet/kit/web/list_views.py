@@ -42,19 +42,9 @@ from ..lists.export import (
 from ..lists.list_html import Page, RowAct
 from ..lists.list_query import MOST_COUNTED, Count, ListPlan
 from ..lists.list_request import CHART, GROUPS, SIZES, Browsing
-from ..pages.context import (
-    add_address,
-    kept_choices,
-    key_values,
-    leave_list,
-    list_address,
-    lower_first,
-    note,
-    own_roles,
-    record_home,
-    site,
-)
+from ..pages.context import kept_choices, lower_first, note, own_roles, site
 from ..pages.table_pages import TablePages
+from ..pages.urls import add_address, key_values, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
 from .bulk_actions import MOST_ROWS, Acting, Tally, chosen_keys

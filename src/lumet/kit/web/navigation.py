@@ -22,9 +22,6 @@ from ..forms.file_fields import FileField
 from ..pages.context import (
     Site,
     are_shortcuts_on,
-    key_values,
-    left_list,
-    list_address,
     look,
     lower_first,
     may_keep_accounts,
@@ -34,6 +31,7 @@ from ..pages.context import (
     site,
 )
 from ..pages.table_pages import TablePages
+from ..pages.urls import key_values, left_list, list_address
 
 blueprint = Blueprint("pages", __name__)
 

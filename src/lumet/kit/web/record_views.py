@@ -13,8 +13,9 @@ from ..access.reach import Reach
 from ..accounts.preferences import KeptChoices
 from ..db.errors import meaning
 from ..lists.list_request import Browsing
-from ..pages.context import add_address, left_list, record_address, record_home, site
+from ..pages.context import site
 from ..pages.table_pages import TablePages
+from ..pages.urls import add_address, left_list, record_address, record_home
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of

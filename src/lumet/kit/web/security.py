@@ -1,0 +1,48 @@
+"""What keeps the application safe: sessions, headers, no changes while viewing as another."""
+
+import hashlib
+
+from flask import Flask, Response, abort, request
+from flask.sessions import SecureCookieSessionInterface
+
+from ..pages.context import look
+
+POLICY = (
+    "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
+    "frame-ancestors 'none'; form-action 'self'"
+)
+HEADERS = {
+    "Content-Security-Policy": POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "X-Frame-Options": "DENY",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
+}
+HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
+NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
+
+
+class SignedSessions(SecureCookieSessionInterface):
+    """Sessions signed with SHA-256 where Flask's own are with SHA-1."""
+
+    digest_method = staticmethod(hashlib.sha256)
+
+
+def add_security(app: Flask) -> None:
+    @app.before_request
+    def change_nothing_while_looking() -> None:
+        changes = request.method not in ("GET", "HEAD", "OPTIONS")
+        if changes and request.endpoint not in NOT_LOOKING and look() is not None:
+            abort(403)
+
+    @app.after_request
+    def add_headers(response: Response) -> Response:
+        for name, value in HEADERS.items():
+            response.headers.setdefault(name, value)
+        if app.config["SESSION_COOKIE_SECURE"]:
+            response.headers.setdefault("Strict-Transport-Security", HTTPS_ONLY)
+        if request.endpoint not in ("static", "static_revision"):
+            response.headers.setdefault("Cache-Control", "no-store")
+        return response
