@@ -9,9 +9,9 @@ from pathlib import Path
 from lumet.errors import CannotRun, LumetError
 from lumet.evidence.sampling import SAMPLE_ROWS, read_samples
 from lumet.facts.connecting import open_for_reading, parse_address
+from lumet.facts.connection_errors import saying_why
 from lumet.facts.model import Database, Index, Reference
 from lumet.facts.reading import read_database
-from lumet.facts.refusals import saying_why
 from tests.support.projects import make_database
 
 SCHEMA = """

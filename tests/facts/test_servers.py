@@ -12,12 +12,12 @@ from sqlalchemy.exc import DBAPIError
 
 from lumet.errors import CannotRun, LumetError
 from lumet.evidence.sampling import read_samples
-from lumet.facts.choosing import choose_tables
 from lumet.facts.connecting import open_for_reading, parse_address
+from lumet.facts.connection_errors import PasswordNeeded, saying_why
 from lumet.facts.model import WRITINGS, Database
-from lumet.facts.others import other_databases
 from lumet.facts.reading import read_database
-from lumet.facts.refusals import PasswordNeeded, saying_why
+from lumet.facts.server_listing import other_databases
+from lumet.facts.table_selection import choose_tables
 from tests.support.capabilities import needs
 from tests.support.servers import (
     MARIADB,

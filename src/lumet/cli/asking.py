@@ -21,8 +21,8 @@ from lumet.facts.connecting import (
     parse_address,
     server_address,
 )
-from lumet.facts.others import other_databases, schemas_with_tables, table_names
-from lumet.facts.refusals import PasswordNeeded, saying_why
+from lumet.facts.connection_errors import PasswordNeeded, saying_why
+from lumet.facts.server_listing import other_databases, schemas_with_tables, table_names
 from lumet.project.commands import run_survey
 from lumet.project.surveying import SurveyReport, TableChoice, known_address
 

@@ -21,8 +21,8 @@ from sqlalchemy import (
 from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 
 from lumet.errors import CannotRun, LumetError
+from lumet.facts.connection_errors import nearest_files
 from lumet.facts.model import Table
-from lumet.facts.refusals import nearest_files
 
 SQLITE_PREFIX = "sqlite:///"
 STATEMENT_SECONDS = 30.0  # an emergency brake, not a bound on the work

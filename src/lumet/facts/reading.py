@@ -12,11 +12,11 @@ from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import SAWarning
 
 from lumet.errors import LumetError
-from lumet.facts.mariadb import MariadbSupplement
+from lumet.facts.dialects.base import Plain
+from lumet.facts.dialects.mariadb import MariadbSupplement
+from lumet.facts.dialects.postgresql import PostgresqlSupplement
+from lumet.facts.dialects.sqlite import SqliteSupplement
 from lumet.facts.model import Database, Index, Reference, Table, Unique
-from lumet.facts.postgresql import PostgresqlSupplement
-from lumet.facts.sqlite import SqliteSupplement
-from lumet.facts.supplement import Plain
 
 _SUPPLEMENTS: dict[str, Callable[[Inspector, str | None, Connection], Plain]] = {
     "sqlite": SqliteSupplement,

@@ -21,13 +21,13 @@ from lumet.evidence.containing import COUNTED_ROWS, find_by_values, test_candida
 from lumet.evidence.contradicting import count_duplicates, count_orphans
 from lumet.evidence.model import Evidence
 from lumet.evidence.sampling import read_samples
-from lumet.facts.choosing import choose_tables
 from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
+from lumet.facts.connection_errors import saying_why
 from lumet.facts.model import Database
-from lumet.facts.others import other_databases, schemas_with_tables
 from lumet.facts.reading import read_database
-from lumet.facts.refusals import saying_why
+from lumet.facts.server_listing import other_databases, schemas_with_tables
+from lumet.facts.table_selection import choose_tables
 from lumet.generation.writing import Change, apply
 from lumet.inference.inferring import infer, infer_access, subjects_of
 from lumet.inference.kinds import followable

@@ -11,6 +11,16 @@ from sqlalchemy import Connection
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import DatabaseError
 
+from lumet.facts.dialects.base import (
+    About,
+    Outgoing,
+    Plain,
+    about_many,
+    make_column,
+    rule_of,
+    sorted_checks,
+    sorted_indexes,
+)
 from lumet.facts.model import (
     WRITINGS,
     Check,
@@ -22,16 +32,6 @@ from lumet.facts.model import (
     TypeKind,
     Unique,
     Writing,
-)
-from lumet.facts.supplement import (
-    About,
-    Outgoing,
-    Plain,
-    about_many,
-    make_column,
-    rule_of,
-    sorted_checks,
-    sorted_indexes,
 )
 
 _HERE = "coalesce(%s, database())"

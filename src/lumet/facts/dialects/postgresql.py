@@ -10,6 +10,14 @@ from typing import Any
 from sqlalchemy import Connection
 from sqlalchemy.engine.reflection import Inspector
 
+from lumet.facts.dialects.base import (
+    About,
+    Outgoing,
+    Plain,
+    about_many,
+    make_column,
+    sorted_checks,
+)
 from lumet.facts.model import (
     WRITINGS,
     Check,
@@ -19,14 +27,6 @@ from lumet.facts.model import (
     Type,
     TypeKind,
     Writing,
-)
-from lumet.facts.supplement import (
-    About,
-    Outgoing,
-    Plain,
-    about_many,
-    make_column,
-    sorted_checks,
 )
 
 _SCHEMA = (

@@ -13,8 +13,7 @@ from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import OperationalError
 
-from lumet.facts.model import Column, Index, Reference, TableKind
-from lumet.facts.supplement import (
+from lumet.facts.dialects.base import (
     About,
     Outgoing,
     Plain,
@@ -23,6 +22,7 @@ from lumet.facts.supplement import (
     rule_of,
     sorted_indexes,
 )
+from lumet.facts.model import Column, Index, Reference, TableKind
 from lumet.facts.types import canonical_sqlite_type
 
 _IN_KINDS = "m.name IN (SELECT value FROM json_each(?))"
