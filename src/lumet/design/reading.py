@@ -41,7 +41,7 @@ from lumet.design.vocabulary import (
     keys_of,
 )
 from lumet.errors import Mistake
-from lumet.evidence.spellings import SPELLINGS
+from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import check_expression
 from lumet.facts.model import Column, Database, Table
 

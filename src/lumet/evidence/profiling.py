@@ -10,7 +10,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
 from lumet.evidence.patterns import find_pattern
 from lumet.evidence.sketches import TableSketch, find_key, sketch_table
-from lumet.evidence.spellings import find_spelling
+from lumet.evidence.storage_format_detection import find_spelling
 from lumet.facts.model import Column, Table
 
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from lumet.design.following import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
-from lumet.evidence.spellings import DATES, SPELLINGS, YES_NO
+from lumet.evidence.storage_format_detection import DATES, SPELLINGS, YES_NO
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.words import ABBREVIATIONS, KEY_WORDS, split_words

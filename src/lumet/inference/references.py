@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 
-from lumet.evidence.containing import Candidate
+from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import Containment, Evidence
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.likeness import (

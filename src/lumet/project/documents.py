@@ -32,7 +32,7 @@ from lumet.design.vocabulary import (
     TableDecisions,
     keys_of,
 )
-from lumet.evidence.spellings import SPELLINGS
+from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import FUNCTIONS
 from lumet.inference import (
     columns,

@@ -17,10 +17,14 @@ from lumet.design.rewriting import Edited, rewrite, set_plain
 from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.agreeing import find_agreements
-from lumet.evidence.containing import COUNTED_ROWS, find_by_values, test_candidates
-from lumet.evidence.contradicting import count_duplicates, count_orphans
+from lumet.evidence.inclusion_dependencies import (
+    COUNTED_ROWS,
+    find_by_values,
+    test_candidates,
+)
 from lumet.evidence.model import Evidence
 from lumet.evidence.sampling import read_samples
+from lumet.evidence.violations import count_duplicates, count_orphans
 from lumet.facts.comparing import Difference, compare
 from lumet.facts.connecting import Address, open_for_reading, parse_address
 from lumet.facts.connection_errors import saying_why

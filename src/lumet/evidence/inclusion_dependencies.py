@@ -10,9 +10,9 @@ import numpy as np
 from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import DatabaseError
 
-from lumet.evidence.contradicting import count_groups, count_orphans
 from lumet.evidence.model import Containment, Evidence, two_digits
 from lumet.evidence.sketches import ColumnSketch, Hashes, TableSketch, hashes, in_order
+from lumet.evidence.violations import count_groups, count_orphans
 from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Database
 
