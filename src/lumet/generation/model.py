@@ -22,7 +22,7 @@ from lumet.design.vocabulary import (
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 
 if TYPE_CHECKING:
-    from lumet.expressions.trees import Tree
+    from lumet.expressions.check_translation import Tree
 from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, class_name, python_names
 
 
@@ -633,7 +633,7 @@ class _Builder:
         ]
         if not (table.checks or decided) or table.is_view:
             return [], []
-        from lumet.expressions.trees import read_trees  # slow to import
+        from lumet.expressions.check_translation import read_trees  # slow to import
 
         dialect = self.application.dialect
         found, held = [], []

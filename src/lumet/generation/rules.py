@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any
 
-from lumet.expressions.trees import Tree
+from lumet.expressions.check_translation import Tree
 from lumet.facts.model import Table
 
 _DAYS = {
