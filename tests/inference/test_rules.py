@@ -5,8 +5,8 @@ from typing import Any
 
 from lumet.evidence.model import ColumnProfile, Evidence
 from lumet.facts.model import Database
-from lumet.inference.inferring import infer, infer_access
-from lumet.inference.words import label_from, nouns_of, split_words, unit_of
+from lumet.inference.engine import infer, infer_access
+from lumet.inference.labels_from_names import label_from, nouns_of, split_words, unit_of
 from tests.support.builders import database, evidence, reference, table
 
 

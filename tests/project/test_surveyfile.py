@@ -10,7 +10,7 @@ from jsonschema import Draft202012Validator
 
 from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Check, Column, Database, Default, Index, Table, Type
-from lumet.inference.inferring import infer, infer_access
+from lumet.inference.engine import infer, infer_access
 from lumet.project.documents import survey_schema
 from lumet.project.surveyfile import Survey, read_survey, to_inferred, write_survey
 from tests.support.builders import database, evidence, reference, table

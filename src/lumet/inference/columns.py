@@ -5,8 +5,13 @@ from itertools import pairwise
 from lumet.design.following import lookup_reference
 from lumet.facts.model import Column
 from lumet.inference.kinds import FLAG_VERBS, STAMP_VERBS
+from lumet.inference.labels_from_names import (
+    KEY_WORDS,
+    label_from,
+    split_words,
+    unit_of,
+)
 from lumet.inference.rules import Choice, ColumnRule, Subject
-from lumet.inference.words import KEY_WORDS, label_from, split_words, unit_of
 
 _SECRET_WORDS = frozenset({"password", "passwd", "pwd", "pw", "secret", "token", "salt",
                            "passphrase", "psk", "passcode", "apikey", "privatekey",

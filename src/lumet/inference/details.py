@@ -4,9 +4,9 @@ those are called, which are entered with it, which are chosen."""
 from lumet.design.details import columns_of_its_own, joined_reference
 from lumet.design.vocabulary import EDIT_CHOSEN
 from lumet.facts.model import Column, Reference
+from lumet.inference.labels_from_names import KEY_WORDS, label_from, split_words
 from lumet.inference.relations import hierarchy_of, in_place, junction_of, position_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
-from lumet.inference.words import KEY_WORDS, label_from, split_words
 
 _HERE = {
     "from here": frozenset({"from", "origin", "source", "departure", "start"}),

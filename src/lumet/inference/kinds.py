@@ -6,8 +6,8 @@ from lumet.design.following import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
 from lumet.evidence.storage_format_detection import DATES, SPELLINGS, YES_NO
 from lumet.facts.model import Column, Database, Reference, Table
+from lumet.inference.labels_from_names import ABBREVIATIONS, KEY_WORDS, split_words
 from lumet.inference.rules import Choice, ColumnRule, Subject
-from lumet.inference.words import ABBREVIATIONS, KEY_WORDS, split_words
 
 LONG_WORDS = frozenset(
     {"remark", "remarks", "note", "notes", "comment", "comments", "description",

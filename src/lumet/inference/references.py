@@ -11,7 +11,7 @@ from itertools import product
 from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import Containment, Evidence
 from lumet.facts.model import Column, Database, Reference, Table
-from lumet.inference.likeness import (
+from lumet.inference.name_similarity import (
     HINT,
     KEYS,
     NONE,

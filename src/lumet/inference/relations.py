@@ -4,9 +4,9 @@ others, hierarchies."""
 from dataclasses import dataclass
 
 from lumet.facts.model import Reference, Table
-from lumet.inference.likeness import plain_words
+from lumet.inference.labels_from_names import split_words
+from lumet.inference.name_similarity import plain_words
 from lumet.inference.rules import Choice, Subject
-from lumet.inference.words import split_words
 
 IN_PLACE = 2.5  # points, see `in_place`
 MOST_IN_PLACE = 60  # rows a parent, on average; more are a list of their own

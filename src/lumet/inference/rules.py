@@ -7,7 +7,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
-from lumet.inference.likeness import Words, table_words
+from lumet.inference.name_similarity import Words, table_words
 from lumet.inference.references import Found, FoundKey
 
 RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself

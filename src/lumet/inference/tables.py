@@ -5,15 +5,15 @@ from collections.abc import Iterator, Sequence
 
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_stamp
-from lumet.inference.relations import in_place, junction_of
-from lumet.inference.rules import Choice, Subject, TableRule
-from lumet.inference.titles import title_columns
-from lumet.inference.words import (
+from lumet.inference.labels_from_names import (
     TABLE_PREFIXES,
     label_from,
     nouns_of,
     split_words,
 )
+from lumet.inference.relations import in_place, junction_of
+from lumet.inference.rules import Choice, Subject, TableRule
+from lumet.inference.titles import title_columns
 
 _TECHNICAL_WORDS = frozenset(
     {"migration", "migrations", "session", "sessions", "queue", "queues", "counter", "counters",

@@ -7,7 +7,7 @@ from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_secret, is_stamp
 from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, LONG_WORDS
-from lumet.inference.likeness import Words, abbreviates, plain_words, table_words
+from lumet.inference.name_similarity import Words, abbreviates, plain_words, table_words
 from lumet.inference.relations import junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
 

@@ -15,7 +15,7 @@ from lumet.design.reading import (
 )
 from lumet.errors import Mistake
 from lumet.facts.model import Database
-from lumet.inference.inferring import infer
+from lumet.inference.engine import infer
 from lumet.project import folder as files
 from lumet.project.surveyfile import Survey, to_inferred
 

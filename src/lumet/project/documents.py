@@ -43,7 +43,7 @@ from lumet.inference import (
     tables,
     titles,
 )
-from lumet.inference.likeness import likeness
+from lumet.inference.name_similarity import likeness
 from lumet.project.surveyfile import FORMAT, Survey
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from lumet.errors import Mistake
 from lumet.facts.model import Database, Table
-from lumet.inference.inferring import infer
+from lumet.inference.engine import infer
 from lumet.project import folder as files
 from lumet.project.surveyfile import Survey, to_inferred
 

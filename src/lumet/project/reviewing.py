@@ -17,7 +17,7 @@ from lumet.design.reading import (
 from lumet.design.vocabulary import DOUBTFUL, TITLE_PART, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
-from lumet.inference.inferring import subjects_of
+from lumet.inference.engine import subjects_of
 from lumet.inference.references import (
     Found,
     FoundKey,

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from functools import lru_cache
 
-from lumet.inference.words import (
+from lumet.inference.labels_from_names import (
     ABBREVIATIONS,
     TABLE_PREFIXES,
     split_words,
