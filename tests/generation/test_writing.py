@@ -7,8 +7,14 @@ from pathlib import Path
 from unittest import mock
 
 from lumet.errors import CannotRun
-from lumet.generation import writing
-from lumet.generation.writing import MANIFEST, STAGING, Written, finish, write_generated
+from lumet.generation import merge_writer
+from lumet.generation.merge_writer import (
+    MANIFEST,
+    STAGING,
+    Written,
+    finish,
+    write_generated,
+)
 
 BASE = b"one = 1\n\ntwo = 2\n\nthree = 3\n"
 
@@ -90,7 +96,7 @@ class WritingTest(unittest.TestCase):
         mine = BASE.replace(b"one", b"eins")
         self.file.write_bytes(mine)
         with mock.patch.object(
-            writing.subprocess, "run", side_effect=FileNotFoundError
+            merge_writer.subprocess, "run", side_effect=FileNotFoundError
         ):
             self.assertEqual(
                 self.write(BASE + b"four = 4\n").conflicts, ["app/light.py"]
@@ -121,7 +127,7 @@ class WritingTest(unittest.TestCase):
         seen = set()
         for step in range(40):
             calls = iter(range(1000))
-            real_replace, real_write = Path.replace, writing._write
+            real_replace, real_write = Path.replace, merge_writer._write
 
             def fail(real, calls=calls, step=step):
                 def call(*arguments):
@@ -133,7 +139,7 @@ class WritingTest(unittest.TestCase):
 
             with (
                 mock.patch.object(Path, "replace", fail(real_replace)),
-                mock.patch.object(writing, "_write", fail(real_write)),
+                mock.patch.object(merge_writer, "_write", fail(real_write)),
             ):
                 try:
                     self.write(b"a = 2\n", other=b"b = 2\n")
@@ -149,7 +155,7 @@ class WritingTest(unittest.TestCase):
             )
             self.assertIn(texts, [(b"a = 1\n", b"b = 1\n"), (b"a = 2\n", b"b = 2\n")])
             digests = json.loads((self.folder / MANIFEST).read_bytes())["files"]
-            self.assertEqual(digests["app/light.py"], writing._digest(texts[0]))
+            self.assertEqual(digests["app/light.py"], merge_writer._digest(texts[0]))
             seen.add(texts)
             for path, content in before.items():
                 Path(path).write_bytes(content)

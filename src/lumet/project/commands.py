@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lumet.generation.writing import finish
+from lumet.generation.merge_writer import finish
 from lumet.project.folder import locked
 
 if TYPE_CHECKING:

@@ -18,7 +18,7 @@ from lumet.design.reading import Checker, DecisionFile
 from lumet.design.vocabulary import Entry
 from lumet.errors import CannotRun, LumetError, Mistake
 from lumet.facts.model import Table
-from lumet.generation.writing import STATE
+from lumet.generation.merge_writer import STATE
 
 SURVEY = "survey.json"
 SETTINGS = "lumet.toml"

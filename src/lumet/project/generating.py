@@ -10,9 +10,9 @@ from lumet.design.reading import DecisionFile, decide
 from lumet.design.vocabulary import TITLE_PART, TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Table
+from lumet.generation.merge_writer import MANIFEST, Written, write_generated
 from lumet.generation.model import Application
 from lumet.generation.rendering import render
-from lumet.generation.writing import MANIFEST, Written, write_generated
 from lumet.project import folder as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.origin import origin_of

@@ -5,7 +5,7 @@ import json
 from pathlib import Path
 
 from lumet import __version__
-from lumet.generation.writing import MANIFEST
+from lumet.generation.merge_writer import MANIFEST
 from lumet.project import folder as files
 
 _DECISIONS = (files.SETTINGS, files.ACCESS, "design/**/*.toml")

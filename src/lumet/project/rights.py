@@ -10,8 +10,8 @@ from typing import Any
 from lumet.design.access import RIGHTS, RoleDecisions
 from lumet.design.vocabulary import EDIT_IN_PLACE
 from lumet.expressions.conditions import DIALECTS
+from lumet.generation.merge_writer import MANIFEST
 from lumet.generation.model import Application
-from lumet.generation.writing import MANIFEST
 from lumet.project.surveyfile import read_survey
 
 BESIDES = ""  # stands for a table where a right is on none

@@ -32,7 +32,7 @@ from lumet.facts.model import Database
 from lumet.facts.reading import read_database
 from lumet.facts.server_listing import other_databases, schemas_with_tables
 from lumet.facts.table_selection import choose_tables
-from lumet.generation.writing import Change, apply
+from lumet.generation.merge_writer import Change, apply
 from lumet.inference.engine import infer, infer_access, subjects_of
 from lumet.inference.kinds import followable
 from lumet.inference.references import (
