@@ -90,8 +90,8 @@ def survey(
     """
 
     def work() -> None:
-        from lumet.cli.asking import survey_asking
         from lumet.cli.output import show_survey
+        from lumet.cli.prompts import survey_asking
         from lumet.project.surveying import TableChoice
 
         chosen = (schema, tables, skip, private)
@@ -184,8 +184,8 @@ def serve(
         package = current_package(project) if database is None else None
         if package is not None:
             return run(project, package, host, port)
-        from lumet.cli.asking import survey_asking
         from lumet.cli.output import show_generation, show_survey
+        from lumet.cli.prompts import survey_asking
         from lumet.project.commands import run_generation
 
         if database is not None:
