@@ -4,6 +4,7 @@ import unittest
 from typing import Any
 
 from lumet.design.access import decide_access, read_access
+from lumet.design.decision_schema import Detail, Entry
 from lumet.design.reading import (
     Checker,
     DecisionFile,
@@ -13,7 +14,6 @@ from lumet.design.reading import (
     sections_in_order,
 )
 from lumet.design.rewriting import rewrite
-from lumet.design.vocabulary import Detail, Entry
 from lumet.errors import Mistake
 from lumet.expressions.conditions import written_out
 from tests.support.builders import database, reference, table

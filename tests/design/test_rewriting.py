@@ -7,9 +7,9 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lumet.design.decision_schema import Entry
 from lumet.design.rewriting import new_file, rewrite
-from lumet.design.statements import format_value, scan
-from lumet.design.vocabulary import Entry
+from lumet.design.toml_statements import format_value, scan
 
 COMMENT = "# How table x appears.\n\n"
 

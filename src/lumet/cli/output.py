@@ -12,7 +12,7 @@ from rich.console import Console
 
 from lumet.cli.visible import escape
 from lumet.demo.making import DemoUser
-from lumet.design.vocabulary import EDIT_IN_PLACE
+from lumet.design.decision_schema import EDIT_IN_PLACE
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import SERVER_NAMES
 from lumet.facts.model import Table

@@ -6,9 +6,9 @@ from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from typing import Any
 
+from lumet.design.decision_schema import Entry
 from lumet.design.reading import Checker, nearest
-from lumet.design.statements import Path
-from lumet.design.vocabulary import Entry
+from lumet.design.toml_statements import Path
 from lumet.expressions.conditions import ATTRIBUTE_TYPES, NAME, check_expression
 from lumet.facts.model import Column, Database, Table
 

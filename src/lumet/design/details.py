@@ -3,7 +3,12 @@
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from lumet.design.vocabulary import DETAIL_EDITS, EDIT_CHOSEN, EDIT_IN_PLACE, Detail
+from lumet.design.decision_schema import (
+    DETAIL_EDITS,
+    EDIT_CHOSEN,
+    EDIT_IN_PLACE,
+    Detail,
+)
 from lumet.facts.model import Column, Database, Reference, Table
 
 if TYPE_CHECKING:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from lumet.design.vocabulary import TITLE_PART, TableDecisions
+from lumet.design.decision_schema import TITLE_PART, TableDecisions
 from lumet.facts.model import Database, Table
 
 MANY_ROWS = 100_000  # below, a server reads all rows in some tens of milliseconds

@@ -10,16 +10,7 @@ from functools import cached_property
 from typing import Any
 from zoneinfo import available_timezones
 
-from lumet.design.details import DetailReader, details_of, listed
-from lumet.design.following import columns_followed, lookup_reference
-from lumet.design.statements import (
-    BYTE_ORDER_MARK,
-    Path,
-    Statement,
-    scan,
-    without_doubled,
-)
-from lumet.design.vocabulary import (
+from lumet.design.decision_schema import (
     EDITS,
     FIELD_KINDS,
     KIND_WORDS,
@@ -39,6 +30,15 @@ from lumet.design.vocabulary import (
     Refer,
     TableDecisions,
     keys_of,
+)
+from lumet.design.dependent_lookups import columns_followed, lookup_reference
+from lumet.design.details import DetailReader, details_of, listed
+from lumet.design.toml_statements import (
+    BYTE_ORDER_MARK,
+    Path,
+    Statement,
+    scan,
+    without_doubled,
 )
 from lumet.errors import Mistake
 from lumet.evidence.storage_format_detection import SPELLINGS

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from lumet.design.rewriting import Edited
-from lumet.design.statements import Path, Statement, format_key, format_value, scan
+from lumet.design.toml_statements import Path, Statement, format_key, format_value, scan
 
 _STRING = re.compile(r'"((?:[^"\\]|\\.)*)"|\'([^\']*)\'')
 _SQL_TEXT = re.compile(r"('(?:[^']|'')*')")

@@ -15,7 +15,8 @@ The rules that were found to hold:
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from lumet.design.statements import (
+from lumet.design.decision_schema import Entry
+from lumet.design.toml_statements import (
     BYTE_ORDER_MARK,
     MARK,
     Path,
@@ -25,7 +26,6 @@ from lumet.design.statements import (
     scan,
     without_doubled,
 )
-from lumet.design.vocabulary import Entry
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,10 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
-from lumet.design.details import joined_reference
-from lumet.design.following import columns_followed, lookup_reference
-from lumet.design.indexes import MANY_ROWS, is_served, unserved
-from lumet.design.vocabulary import (
+from lumet.design.decision_schema import (
     EDIT_CHOSEN,
     EDIT_IN_PLACE,
     TITLE_PART,
@@ -19,6 +16,9 @@ from lumet.design.vocabulary import (
     FieldKind,
     TableDecisions,
 )
+from lumet.design.dependent_lookups import columns_followed, lookup_reference
+from lumet.design.details import joined_reference
+from lumet.design.indexes import MANY_ROWS, is_served, unserved
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 
 if TYPE_CHECKING:

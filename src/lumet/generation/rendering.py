@@ -11,7 +11,7 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from ruff import find_ruff_bin
 
-from lumet.design.statements import format_value
+from lumet.design.toml_statements import format_value
 from lumet.errors import LumetError
 from lumet.expressions.conditions import NAME
 from lumet.generation.model import ALL, Application, build_roles, build_tables

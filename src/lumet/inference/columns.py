@@ -2,7 +2,7 @@
 
 from itertools import pairwise
 
-from lumet.design.following import lookup_reference
+from lumet.design.dependent_lookups import lookup_reference
 from lumet.facts.model import Column
 from lumet.inference.kinds import FLAG_VERBS, STAMP_VERBS
 from lumet.inference.labels_from_names import (

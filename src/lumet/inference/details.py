@@ -1,8 +1,8 @@
 """Questions about the records that refer to a record: which of its blocks they make, what
 those are called, which are entered with it, which are chosen."""
 
+from lumet.design.decision_schema import EDIT_CHOSEN
 from lumet.design.details import columns_of_its_own, joined_reference
-from lumet.design.vocabulary import EDIT_CHOSEN
 from lumet.facts.model import Column, Reference
 from lumet.inference.labels_from_names import KEY_WORDS, label_from, split_words
 from lumet.inference.relations import hierarchy_of, in_place, junction_of, position_of

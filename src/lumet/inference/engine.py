@@ -4,8 +4,8 @@ from collections import deque
 from collections.abc import Iterator
 
 from lumet.design.access import GROUP_PREFIX, RIGHTS
-from lumet.design.declaring import Declared
-from lumet.design.vocabulary import Entry
+from lumet.design.decision_schema import Entry
+from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
 from lumet.inference import columns, details, kinds, relations, tables, titles

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from lumet.design.following import columns_followed, lookup_reference
+from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
 from lumet.evidence.storage_format_detection import DATES, SPELLINGS, YES_NO
 from lumet.facts.model import Column, Database, Reference, Table

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from lumet.design.vocabulary import TITLE_DEPTH as DEPTH
+from lumet.design.decision_schema import TITLE_DEPTH as DEPTH
 from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_secret, is_stamp

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lumet.design.access import read_access
-from lumet.design.declaring import Declared, declarations, with_declared
+from lumet.design.declared_keys import Declared, declarations, with_declared
 from lumet.design.reading import (
     Checker,
     DecisionFile,

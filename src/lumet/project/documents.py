@@ -12,7 +12,7 @@ from dataclasses import MISSING, fields, is_dataclass
 from pathlib import Path
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
-from lumet.design.vocabulary import (
+from lumet.design.decision_schema import (
     DETAIL_EDITS,
     EDITS,
     FIELD_KINDS,

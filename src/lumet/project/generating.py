@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from lumet.design.access import decide_access, unenterable
+from lumet.design.decision_schema import TITLE_PART, TableDecisions
 from lumet.design.reading import DecisionFile, decide
-from lumet.design.vocabulary import TITLE_PART, TableDecisions
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Table
 from lumet.generation.merge_writer import MANIFEST, Written, write_generated

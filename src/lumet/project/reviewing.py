@@ -6,6 +6,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from lumet.design.decision_schema import DOUBTFUL, TITLE_PART, Entry
 from lumet.design.details import details_of
 from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
@@ -14,7 +15,6 @@ from lumet.design.reading import (
     fitting_patterns,
     nearest,
 )
-from lumet.design.vocabulary import DOUBTFUL, TITLE_PART, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
 from lumet.inference.engine import subjects_of

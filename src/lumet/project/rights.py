@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from lumet.design.access import RIGHTS, RoleDecisions
-from lumet.design.vocabulary import EDIT_IN_PLACE
+from lumet.design.decision_schema import EDIT_IN_PLACE
 from lumet.expressions.conditions import DIALECTS
 from lumet.generation.merge_writer import MANIFEST
 from lumet.generation.model import Application

@@ -7,7 +7,7 @@ from typing import Any
 
 import cattrs
 
-from lumet.design.vocabulary import Entry
+from lumet.design.decision_schema import Entry
 from lumet.errors import LumetError
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Database

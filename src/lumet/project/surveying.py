@@ -10,11 +10,11 @@ from pathlib import Path
 
 from sqlalchemy import Engine
 
-from lumet.design.declaring import Declared
+from lumet.design.decision_schema import DOUBTFUL, Entry
+from lumet.design.declared_keys import Declared
 from lumet.design.reading import fitting_patterns
 from lumet.design.renaming import Renamed, follow
 from lumet.design.rewriting import Edited, rewrite, set_plain
-from lumet.design.vocabulary import DOUBTFUL, Entry
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.agreeing import find_agreements
 from lumet.evidence.inclusion_dependencies import (

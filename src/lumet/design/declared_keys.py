@@ -8,8 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from lumet.design.statements import Path
-from lumet.design.vocabulary import Refer
+from lumet.design.decision_schema import Refer
+from lumet.design.toml_statements import Path
 from lumet.facts.model import Database, Reference, Table
 
 
