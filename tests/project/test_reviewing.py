@@ -7,10 +7,10 @@ from pathlib import Path
 import jsonschema
 
 from lumet.errors import LumetError, Mistakes
+from lumet.project.access_review import review_access
 from lumet.project.commands import run_generation, run_survey
 from lumet.project.documents import decisions_schema, documents
 from lumet.project.reviewing import as_json, chosen, review
-from lumet.project.rights import review_access
 from tests.support.projects import ProjectCase, run_command
 
 SCRIPT = """

@@ -178,7 +178,7 @@ def serve(
     """
 
     def work() -> int:
-        from lumet.project.origin import current_package
+        from lumet.project.fingerprint import current_package
         from lumet.project.serving import serve as run
 
         package = current_package(project) if database is None else None

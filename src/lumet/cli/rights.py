@@ -7,8 +7,8 @@ from pathlib import Path
 from rich.console import Console
 
 from lumet.cli.visible import escape
-from lumet.project.rights import BESIDES, AccessReview, review_access
-from lumet.project.rights import as_json as for_programs
+from lumet.project.access_review import BESIDES, AccessReview, review_access
+from lumet.project.access_review import as_json as for_programs
 
 WIDTH = 80
 _TABLE = 22  # columns for the name of a table

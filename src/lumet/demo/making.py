@@ -8,7 +8,7 @@ from lumet.demo.pictures import FOLDER, draw_vessels
 from lumet.demo.scenario import build_database
 from lumet.demo.words import VESSELS
 from lumet.errors import CannotRun, LumetError
-from lumet.project.folder import ACCESS, TABLES
+from lumet.project.project_files import ACCESS, TABLES
 from lumet.project.queries import QUERIES
 from lumet.project.serving import NewUser, add_users
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lumet.generation.merge_writer import finish
-from lumet.project.folder import locked
+from lumet.project.project_files import locked
 
 if TYPE_CHECKING:
     from lumet.facts.comparing import Difference

@@ -16,7 +16,7 @@ from lumet.design.reading import (
 from lumet.errors import Mistake
 from lumet.facts.model import Database
 from lumet.inference.engine import infer
-from lumet.project import folder as files
+from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey, to_inferred
 
 Own = dict[str, dict[tuple[str, ...], object]]

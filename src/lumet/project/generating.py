@@ -13,11 +13,11 @@ from lumet.facts.model import Table
 from lumet.generation.merge_writer import MANIFEST, Written, write_generated
 from lumet.generation.model import Application
 from lumet.generation.rendering import render
-from lumet.project import folder as files
+from lumet.project import project_files as files
+from lumet.project.access_review import KEPT, in_words
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
-from lumet.project.origin import origin_of
+from lumet.project.fingerprint import origin_of
 from lumet.project.queries import with_queries
-from lumet.project.rights import KEPT, in_words
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 

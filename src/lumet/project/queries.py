@@ -6,7 +6,7 @@ from pathlib import Path
 from lumet.errors import Mistake
 from lumet.facts.model import Database, Table
 from lumet.inference.engine import infer
-from lumet.project import folder as files
+from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey, to_inferred
 
 QUERIES = "design/queries"

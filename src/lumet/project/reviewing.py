@@ -26,7 +26,7 @@ from lumet.inference.references import (
     with_found,
 )
 from lumet.inference.relations import Junction, hierarchy_of, junction_of
-from lumet.project import folder as files
+from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import Survey, read_survey

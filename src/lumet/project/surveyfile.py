@@ -11,7 +11,7 @@ from lumet.design.decision_schema import Entry
 from lumet.errors import LumetError
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Database
-from lumet.project.folder import SURVEY, read_text
+from lumet.project.project_files import SURVEY, read_text
 
 FORMAT = 1
 

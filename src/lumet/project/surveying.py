@@ -43,7 +43,7 @@ from lumet.inference.references import (
 )
 from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
-from lumet.project import folder as files
+from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import (

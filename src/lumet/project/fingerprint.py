@@ -6,7 +6,7 @@ from pathlib import Path
 
 from lumet import __version__
 from lumet.generation.merge_writer import MANIFEST
-from lumet.project import folder as files
+from lumet.project import project_files as files
 
 _DECISIONS = (files.SETTINGS, files.ACCESS, "design/**/*.toml")
 
