@@ -5,11 +5,11 @@ import tomllib
 from pathlib import Path
 
 import jsonschema
+from docs.build import decisions_schema, documents
 
 from lumet.errors import LumetError, Mistakes
 from lumet.project.access_review import review_access
 from lumet.project.commands import run_generation, run_survey
-from lumet.project.documents import decisions_schema, documents
 from lumet.project.reviewing import as_json, chosen, review
 from tests.support.projects import ProjectCase, run_command
 
@@ -169,7 +169,7 @@ class DocumentsTest(ProjectCase):
         docs = Path(__file__).parents[2] / "docs"
         for name, text in documents().items():
             kept = (docs / name).read_text(encoding="utf-8")
-            self.assertEqual(kept, text, "python -m lumet.project.documents docs")
+            self.assertEqual(kept, text, "python docs/build.py")
 
     def test_every_inferred_decision_fits_the_schema_for_editors(self) -> None:
         self.survey(SCRIPT)

@@ -1,11 +1,10 @@
 """The pages of the documentation that are made from the code: what can be decided, by
 which rules it is inferred, and the schemas that editors and programs read.
 
-    python -m lumet.project.documents docs
+    python docs/build.py
 """
 
 import json
-import sys
 import types
 from collections.abc import Callable, Sequence
 from dataclasses import MISSING, fields, is_dataclass
@@ -47,7 +46,7 @@ from lumet.inference.name_similarity import likeness
 from lumet.project.surveyfile import FORMAT, Survey
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
-_MADE = "Made by `python -m lumet.project.documents docs`; change the code instead."
+_MADE = "Made by `python docs/build.py`; change the code instead."
 _SECTIONS: tuple[tuple[str, str, type[Any]], ...] = (
     ("", "The table", TableDecisions),
     ("list", "[list]: the page of all records", ListDecisions),
@@ -408,4 +407,4 @@ def documents() -> dict[str, str]:
 
 if __name__ == "__main__":
     for page, text in documents().items():
-        Path(sys.argv[1], page).write_text(text, encoding="utf-8")
+        (Path(__file__).parent / page).write_text(text, encoding="utf-8")
