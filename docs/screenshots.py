@@ -30,7 +30,7 @@ PAGES = {
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/station/r/6/delete",
     "rows": "/t/voyage/r/2/edit",
-    "users": "/accounts",
+    "users": "/users",
     "roles": "/roles",
     "several": "/t/repair",
     "activity": "/log",

@@ -18,7 +18,7 @@ PAGES = (
     "/t/inspection?panel=columns", "/t/inspection?panel=sort", "/t/rounds_due?panel=out",
     "/t/inspection?as=cards", "/t/inspection?as=groups", "/t/inspection?as=chart", "/t/keeper?as=tree",
     "/t/inspection?q=nothing-at-all", "/t/inspection/r/5/history", "/t/station/r/5/related/light.station_id",
-    "/t/inspection/r/5/print", "/t/inspection/print?result.is=failed", "/accounts", "/roles",
+    "/t/inspection/r/5/print", "/t/inspection/print?result.is=failed", "/users", "/roles",
     "/profile", "/log", "/uploads", "/keys",
 )  # fmt: skip
 

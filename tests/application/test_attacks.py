@@ -60,7 +60,7 @@ class AttackTest(ApplicationCase):
         for rule in self.app.url_map.iter_rules():
             if "GET" in rule.methods and rule.endpoint not in (
                 "static",
-                "accounts.sign_in",
+                "login.sign_in",
             ):
                 address = rule.rule.replace("<name>", "station").replace(
                     "<segment>", "1"
@@ -146,7 +146,7 @@ class AttackTest(ApplicationCase):
                 "/t/station",
                 "/log",
                 "/t/station/add",
-                "/accounts",
+                "/users",
                 "/profile",
             ):
                 query = dict.fromkeys(
@@ -257,7 +257,7 @@ class AttackTest(ApplicationCase):
             {"id": "1"},
         ):
             reader.post("/profile", data={"name": "reader", **typed})
-        self.assertEqual(reader.get("/accounts").status_code, 404)
+        self.assertEqual(reader.get("/users").status_code, 404)
         steward = self.steward()
         data = self.form_data(steward, "/t/station/r/1/edit")
         forged = data | {"id": "77", "seen-name": "0" * 24, "rowid": "9"}
@@ -301,7 +301,7 @@ class AttackTest(ApplicationCase):
             "localhost.elsewhere.example",
             "localhost@elsewhere.example",
         ):
-            answer = client.get("/accounts", headers={"Host": host})
+            answer = client.get("/users", headers={"Host": host})
             self.assertEqual(answer.status_code, 400, host)
             self.assertNotIn(b"elsewhere", answer.data)
         forwarded = client.get(

@@ -478,7 +478,7 @@ class BrowserTest(BrowserCase):
             "/t/rounds_due?panel=out",
             "/t/inspection?as=cards",
             "/t/inspection?as=groups",
-            "/accounts",
+            "/users",
             "/roles",
             "/profile",
             "/log",

@@ -259,17 +259,13 @@ class Kinds:
         self.assertIn("Too many files wait", answer.text)
         # several records have no field for a file, and take theirs along when they go
         several = {"do-action": "set", "set-column": "photo", "chosen-row": "1"}
-        self.assertEqual(
-            self.user.post("/t/lamp/several", data=several).status_code, 404
-        )
+        self.assertEqual(self.user.post("/t/lamp/bulk", data=several).status_code, 404)
         kept = self.folder / "uploads" / "lamps" / self.stored("photo")
         self.assertTrue(kept.exists())
         sure = {"do-action": "delete", "chosen-row": "1"}
-        preview = Page(self.user.post("/t/lamp/several", data=sure), "").form(
-            "form.bar"
-        )
+        preview = Page(self.user.post("/t/lamp/bulk", data=sure), "").form("form.bar")
         assert preview is not None
-        self.user.post("/t/lamp/several", data=preview.sent() | {"do-action": "delete"})
+        self.user.post("/t/lamp/bulk", data=preview.sent() | {"do-action": "delete"})
         self.assertFalse(kept.exists())
 
 

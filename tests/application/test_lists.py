@@ -515,7 +515,7 @@ class SqliteLists(Lists, ApplicationCase):
         """Return the preview of doing something to several records, and what its form
         sends."""
         asked = {"do-action": act, "chosen-row": list(rows), **rest}
-        answer = self.signed.post("/t/station/several", data=asked)
+        answer = self.signed.post("/t/station/bulk", data=asked)
         form = Page(answer, "").form("form.bar")
         sent = form.sent() if form is not None else {}
         return answer.text, sent | {"do-action": act}
@@ -532,30 +532,30 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertRegex(preview, r"Will change</span></h2><div><p>2 stations")
         self.assertIn("This record no longer exists.", preview)
         self.assertEqual([row[1] for row in self.rows(query)], [1, None] * 3)
-        done = self.signed.post("/t/station/several", data=sent).text
+        done = self.signed.post("/t/station/bulk", data=sent).text
         self.assertRegex(done, r"Changed</span></h2><div><p>2 stations")
         self.assertEqual([row[1] for row in self.rows(query)], [7, 7, 1, None, 1, None])
         _preview, sent = self.several("set", "1", "2", **grade)
-        refused = self.signed.post("/t/station/several", data=sent | {"grade": "many"})
+        refused = self.signed.post("/t/station/bulk", data=sent | {"grade": "many"})
         self.assertIn("Enter a whole number, such as 12.", refused.text)
         self.change(
             "CREATE TRIGGER stop BEFORE UPDATE ON station WHEN old.id = 3"
             " BEGIN SELECT RAISE(ABORT, 'no'); END;"
         )
         _preview, sent = self.several("set", "1", "3", "5", **grade | {"grade": "8"})
-        done = self.signed.post("/t/station/several", data=sent).text
+        done = self.signed.post("/t/station/bulk", data=sent).text
         self.assertRegex(done, r"Changed</span></h2><div><p>2 stations")
         self.assertIn("The database refused it.", done)
         self.assertEqual([row[1] for row in self.rows(query)], [8, 7, 1, None, 8, None])
         dark = {"all-rows": "1", "list-query": "state.is=dark"}
         _preview, every = self.several("delete", **dark)
-        self.signed.post("/t/station/several", data=every)
+        self.signed.post("/t/station/bulk", data=every)
         self.assertEqual([row[0] for row in self.rows(query)], [1, 3, 5])
-        none = self.signed.post("/t/station/several", data={"do-action": "delete"})
+        none = self.signed.post("/t/station/bulk", data={"do-action": "delete"})
         self.assertEqual(none.location, "/t/station")
         reader = self.client("reader")
         self.assertNotIn('value="delete"', reader.get("/t/station").text)
-        self.assertEqual(reader.post("/t/station/several", data=every).status_code, 403)
+        self.assertEqual(reader.post("/t/station/bulk", data=every).status_code, 403)
 
     def test_several_are_left_that_others_changed_since_the_preview(self) -> None:
         self.signed = self.client("worker")
@@ -568,12 +568,12 @@ class SqliteLists(Lists, ApplicationCase):
             before = self.rows(query)
             _preview, sent = self.several(act, "1", "2", **rest)
             self.change(f"UPDATE station SET grade = {now} WHERE id = 1")
-            said = self.signed.post("/t/station/several", data=sent).text
+            said = self.signed.post("/t/station/bulk", data=sent).text
             self.assertIn("Somebody changed this record meanwhile.", said)
             self.assertEqual(self.rows(query)[0], (1, now), act)
             self.assertNotEqual(self.rows(query), before)
             unseen = {k: v for k, v in sent.items() if k != "seen-of-row"}
-            self.signed.post("/t/station/several", data=unseen | {"grade": "9"})
+            self.signed.post("/t/station/bulk", data=unseen | {"grade": "9"})
             self.assertEqual(self.rows(query)[0], (1, now), "nothing without a preview")
 
     def test_a_copy_begins_like_its_original(self) -> None:

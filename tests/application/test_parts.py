@@ -391,9 +391,9 @@ class Parts:
         self.assertIn("deleted", history)
         self.assertEqual(self.user.post("/t/crew/r/AAA,pier/restore").status_code, 404)
         several = {"chosen-row": ["102", "103"], "do-action": "delete"}
-        preview = Page(self.user.post("/t/mast/several", data=several), "")
+        preview = Page(self.user.post("/t/mast/bulk", data=several), "")
         sent = preview.form("form.bar").sent() | {"do-action": "delete"}
-        self.user.post("/t/mast/several", data=sent)
+        self.user.post("/t/mast/bulk", data=sent)
         self.assertEqual(self.titles("/t/mast?deleted=only"), ["Lone", "Short"])
         self.assertIn("Delete for good", self.user.get("/t/mast/r/103").text)
         self.user.post("/t/mast/r/103/delete", data={})

@@ -330,7 +330,7 @@ class Related:
         self: Any,
     ) -> None:
         page = self.piece("/t/part/r/3").replace("\n", " ")
-        trail = re.search(r'class="trail">(.*?)</div>', page)
+        trail = re.search(r'class="breadcrumbs">(.*?)</div>', page)
         assert trail is not None
         titles = re.findall(r'href="/t/part/r/\d">(\w+)<', trail[1])
         self.assertEqual(titles, ["Lamp", "Socket"])

@@ -76,32 +76,32 @@ RULES = {
     "pages.picks": "view",
     "pages.restore": "delete",
     "pages.choose_columns": "view",
-    "pages.act_on_several": "delete",
+    "pages.bulk_action": "delete",
     "pages.save_view": "view",
     "pages.forget_view": "view",
     "pages.print_list": "view",
     "pages.export": "export",
-    "accounts.sign_in": "everybody",
-    "accounts.sign_out": "everybody",
-    "accounts.first_user": "link",
-    "accounts.set_password": "link",
-    "accounts.profile": "signed in",
-    "accounts.save_profile": "signed in",
-    "accounts.change_password": "signed in",
-    "accounts.end_session": "signed in",
-    "keeping.accounts": "keeps",
-    "keeping.add": "keeps",
-    "keeping.account": "keeps",
-    "keeping.save": "keeps",
-    "keeping.make_link": "keeps",
-    "keeping.end_sessions": "keeps",
-    "keeping.disable": "keeps",
-    "keeping.roles": "keeps",
-    "keeping.begin_look": "keeps",
-    "keeping.end_look": "keeps",
-    "activity.entries": "log",
-    "activity.listed": "log",
-    "activity.export": "log",
+    "login.sign_in": "everybody",
+    "login.sign_out": "everybody",
+    "login.first_user": "link",
+    "login.set_password": "link",
+    "login.profile": "signed in",
+    "login.save_profile": "signed in",
+    "login.change_password": "signed in",
+    "login.end_session": "signed in",
+    "admin.accounts": "keeps",
+    "admin.add": "keeps",
+    "admin.account": "keeps",
+    "admin.save": "keeps",
+    "admin.make_link": "keeps",
+    "admin.end_sessions": "keeps",
+    "admin.disable": "keeps",
+    "admin.roles": "keeps",
+    "admin.begin_viewing": "keeps",
+    "admin.end_viewing": "keeps",
+    "audit.entries": "log",
+    "audit.listed": "log",
+    "audit.export": "log",
     "static": "everybody",
 }
 CHANGING = ("add", "edit", "delete")
@@ -189,7 +189,7 @@ class EveryAddressTest(RightsCase):
             held = roles.get(role or "anyone")
             client = self.client(role) if role else self.app.test_client()
             for endpoint, method, table, address in list(self.addresses(role)):
-                if endpoint in ("accounts.sign_out", "keeping.begin_look"):
+                if endpoint in ("login.sign_out", "admin.begin_viewing"):
                     continue
                 self.restore()
                 with self.subTest(
@@ -212,7 +212,7 @@ class EveryAddressTest(RightsCase):
             open_to_all = ("pages.front", "pages.dates", "pages.shortcuts")
             return works if known or endpoint in open_to_all else {302}
         if rule in ("keeps", "log"):
-            may = held.keeps_accounts if rule == "keeps" else held.sees_log
+            may = held.manages_users if rule == "keeps" else held.reads_audit_log
             return works | {404} if may else refused
         rights = held.rights_on(table)
         if "view" not in rights:
@@ -367,35 +367,35 @@ class LookTest(RightsCase):
         self.assertIn("Clerk", self.page(steward, "/roles"))
         self.assertIn("district_code = &#39;NR&#39;", self.page(steward, "/roles"))
         self.assertEqual(
-            steward.post("/look", data={"as": "role:mate"}).status_code, 302
+            steward.post("/view-as", data={"as": "role:mate"}).status_code, 302
         )
         page = self.page(steward, "/t/station")
         self.assertIn("Viewing as Mate.", page)
         menu = page.partition('id="menu"')[2].partition("</nav>")[0]
         self.assertNotIn("steward", menu.casefold())  # nor what a steward may
-        self.assertNotIn("/accounts", menu)
+        self.assertNotIn("/users", menu)
         self.assertEqual(page.count('class="title" href="/t/station/r/'), 1)
         self.page(steward, "/t/light", 404)
         self.page(steward, "/t/station/r/2/edit", 403)
         for address in (
             "/t/station/r/2/edit",
             "/t/station/add",
-            "/accounts/add",
+            "/users/add",
             "/profile",
         ):
             self.assertEqual(
                 steward.post(address, data={"name": "x"}).status_code, 403, address
             )
-        self.assertEqual(steward.post("/look/end").status_code, 302)
+        self.assertEqual(steward.post("/view-as/end").status_code, 302)
         self.assertIn("Tern Holm", self.page(steward, "/t/station"))
         log = self.page(steward, "/log?kind=look")
         self.assertIn("looks at the application as Mate", log)
         self.assertEqual(
-            steward.post("/look", data={"as": "role:none"}).status_code, 404
+            steward.post("/view-as", data={"as": "role:none"}).status_code, 404
         )
         clerk = self.client("clerk")
         self.assertEqual(
-            clerk.post("/look", data={"as": "role:steward"}).status_code, 404
+            clerk.post("/view-as", data={"as": "role:steward"}).status_code, 404
         )
         with clerk.session_transaction() as session:
             session["look"] = "role:steward"
@@ -406,10 +406,10 @@ class KeepingTest(RightsCase):
     def test_a_user_is_invited_changed_reset_and_disabled(self) -> None:
         steward = self.client("steward")
         users = self.app.extensions["users"]
-        none = steward.post("/accounts/add", data={"name": "Wren"})
+        none = steward.post("/users/add", data={"name": "Wren"})
         self.assertEqual(none.status_code, 422)
         made = steward.post(
-            "/accounts/add", data={"name": "Wren", "role": ["clerk", "anyone", "x"]}
+            "/users/add", data={"name": "Wren", "role": ["clerk", "anyone", "x"]}
         )
         link = re.search(
             r'value="http://localhost(/set-password/[^"]+)"',
@@ -427,17 +427,17 @@ class KeepingTest(RightsCase):
         signed = {"name": "wren", "password": PASSWORD}
         self.assertEqual(wren.post("/sign-in", data=signed).location, "/")
         self.page(wren, "/t/light")
-        steward.post(f"/accounts/{number}", data={"role": "mate"})
+        steward.post(f"/users/{number}", data={"role": "mate"})
         self.page(wren, "/t/light", 404)
-        steward.post(f"/accounts/{number}/end")
+        steward.post(f"/users/{number}/end")
         self.assertEqual(wren.get("/t/station").location, "/sign-in?next=/t/station")
         wren.post("/sign-in", data=signed)
-        steward.post(f"/accounts/{number}/disable")
+        steward.post(f"/users/{number}/disable")
         self.assertEqual(wren.get("/t/station").status_code, 302)
         self.assertEqual(wren.post("/sign-in", data=signed).status_code, 422)
         own = users.find("steward").id
-        self.assertEqual(steward.post(f"/accounts/{own}/disable").status_code, 422)
-        answer = steward.post(f"/accounts/{own}", data={"role": "clerk"})
+        self.assertEqual(steward.post(f"/users/{own}/disable").status_code, 422)
+        answer = steward.post(f"/users/{own}", data={"role": "clerk"})
         self.assertIn("Nobody would be left", answer.get_data(as_text=True))
         log = self.page(steward, "/log?kind=account")
         self.assertIn("Wren: roles clerk → mate", log)

@@ -231,8 +231,8 @@ class BehindNginxTest(ServedCase):
     def test_links_are_those_of_the_proxy(self) -> None:
         steward = self.client("127.0.0.5")
         steward.sign_in("steward", PASSWORD)
-        form = self.form(steward, "/accounts", "form[action$='/accounts/add']")
-        page = steward.post("/accounts/add", form.sent(name="ina", role="reader"))
+        form = self.form(steward, "/users", "form[action$='/users/add']")
+        page = steward.post("/users/add", form.sent(name="ina", role="reader"))
         self.assertRegex(page.text, r"https://lights\.example/set-password/\S+")
 
     def test_who_is_no_proxy_is_not_believed(self) -> None:

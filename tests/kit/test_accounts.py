@@ -15,9 +15,15 @@ from sqlalchemy import text
 from lumet.kit.accounts import passwords, throttle
 from lumet.kit.accounts import store as stores
 from lumet.kit.accounts import users as accounts
-from lumet.kit.accounts.audit_log import ActivityLog, Actor, Deed, Wanted, recorded
+from lumet.kit.accounts.audit_log import (
+    Actor,
+    AuditEvent,
+    AuditLog,
+    AuditQuery,
+    recorded,
+)
 from lumet.kit.accounts.store import open_store
-from lumet.kit.accounts.users import Refused, Rules, TooManyFailures, Users
+from lumet.kit.accounts.users import AccountPolicy, Refused, TooManyFailures, Users
 from lumet.kit.common.exceptions import CannotStart
 from tests.support.capabilities import needs
 from tests.support.servers import MARIADB, POSTGRESQL, make_server_database
@@ -55,7 +61,7 @@ class AccountsTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.users = Users(self.open(), Rules(), keeping=["steward"])
+        self.users = Users(self.open(), AccountPolicy(), keeping=["steward"])
 
     def open(self) -> Any:
         store = open_store("sqlite:///accounts.db", self.folder)
@@ -273,11 +279,11 @@ class AccountsTest(unittest.TestCase):
     def test_a_link_finds_its_user_under_another_name(self) -> None:
         number = self.users.add("tove", PASSWORD, ["reader"])
         token = self.users.link_for(number)
-        hashed = passwords.hashed
+        hash_password = passwords.hash_password
 
         def renamed(password: str) -> str:
             self.users.rename(number, "Tove Marsk")
-            return hashed(password)
+            return hash_password(password)
 
         with mock.patch.object(passwords, "hashed", renamed):
             self.users.use_link(token, "lamps on the seven bars")
@@ -296,29 +302,29 @@ class AccountsTest(unittest.TestCase):
             self.users.disable("eva")
 
     def test_a_change_that_broke_off_is_seen_in_the_log(self) -> None:
-        log = ActivityLog(self.users.store, days=30)
+        log = AuditLog(self.users.store, days=30)
         who = Actor("ina", 1, "10.0.0.1", "r1")
         with recorded(log) as recording:
             recording.mean(
-                who, Deed("add", "light", "7", "Main", changes={"A": (None, "x")})
+                who, AuditEvent("add", "light", "7", "Main", changes={"A": (None, "x")})
             )
             recording.begin()
         with suppress(ZeroDivisionError), recorded(log) as recording:
-            recording.mean(who, Deed("edit", "light", "7"))
+            recording.mean(who, AuditEvent("edit", "light", "7"))
             recording.begin()
             raise ZeroDivisionError
-        log.begin([(who, Deed("delete", "light", "7"))])  # and the machine stops
+        log.begin([(who, AuditEvent("delete", "light", "7"))])  # and the machine stops
         self.assertEqual(log.unfinished(), 0)
         with mock.patch(
             "lumet.kit.accounts.audit_log.now",
             lambda: throttle.now() + timedelta(minutes=2),
         ):
             self.assertEqual(log.unfinished(), 1)
-        found = log.read(Wanted(), 10)
+        found = log.read(AuditQuery(), 10)
         self.assertEqual([e.state for e in found], ["begun", "failed", "done"])
-        self.assertEqual(found[2].deed.changes, {"A": (None, "x")})
+        self.assertEqual(found[2].event.changes, {"A": (None, "x")})
         self.assertEqual(
-            [e.deed.kind for e in log.each(Wanted(kind="edit"), 1)], ["edit"]
+            [e.event.kind for e in log.each(AuditQuery(kind="edit"), 1)], ["edit"]
         )
         later = mock.patch(
             "lumet.kit.accounts.audit_log.now",
@@ -326,8 +332,10 @@ class AccountsTest(unittest.TestCase):
         )
         with later:
             log._swept = None
-            log.note(who, Deed("sign-in"))
-            self.assertEqual([e.deed.kind for e in log.read(Wanted(), 10)], ["sign-in"])
+            log.note(who, AuditEvent("sign-in"))
+            self.assertEqual(
+                [e.event.kind for e in log.read(AuditQuery(), 10)], ["sign-in"]
+            )
 
 
 class StoreTest(unittest.TestCase):
@@ -347,15 +355,20 @@ class StoreTest(unittest.TestCase):
         again = users.load(found.token)
         assert again is not None
         self.assertEqual((again.attributes, again.language), ({"district": "NR"}, "de"))
-        log = ActivityLog(store)
+        log = AuditLog(store)
         log.note(
-            Actor("ina"), Deed("edit", "light", "1", changes={"Näme": ("ä", None)})
+            Actor("ina"),
+            AuditEvent("edit", "light", "1", changes={"Näme": ("ä", None)}),
         )
-        self.assertEqual(log.read(Wanted(), 1)[0].deed.changes, {"Näme": ("ä", None)})
+        self.assertEqual(
+            log.read(AuditQuery(), 1)[0].event.changes, {"Näme": ("ä", None)}
+        )
 
     def script(self, number: str = "", moment: str = "TIMESTAMP") -> str:
-        hashed = passwords.hashed(PASSWORD)
-        return VERSION_1.format(number=number, moment=moment, hashed=hashed)
+        hash_password = passwords.hash_password(PASSWORD)
+        return VERSION_1.format(
+            number=number, moment=moment, hash_password=hash_password
+        )
 
     def test_on_sqlite(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -376,7 +389,7 @@ class StoreTest(unittest.TestCase):
         # two who demote each other at once: one is refused
         store = open_store(url, Path())
         self.addCleanup(store.engine.dispose)
-        users = Users(store, Rules(), keeping=["steward"])
+        users = Users(store, AccountPolicy(), keeping=["steward"])
         pair = (users.find("ina").id, users.add("eva", PASSWORD, ["steward"]))
         done = []
 

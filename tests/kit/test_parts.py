@@ -26,11 +26,11 @@ from sqlalchemy import text as sql
 from sqlalchemy.schema import DropTable
 
 from lumet.kit.access.guard import guard
-from lumet.kit.access.reach import UNBOUNDED, OutOfReach, Reach
+from lumet.kit.access.reach import UNBOUNDED, AccessDenied, Reach
 from lumet.kit.access.roles import Role
 from lumet.kit.common.exceptions import CannotStart
-from lumet.kit.common.formatting import date_text, moment_text, number_text
-from lumet.kit.common.parsing import read_date, read_moment, read_time
+from lumet.kit.common.formatting import date_text, datetime_text, number_text
+from lumet.kit.common.parsing import read_date, read_datetime, read_time
 from lumet.kit.common.settings import read_settings
 from lumet.kit.common.url_keys import decode_key, encode_key
 from lumet.kit.db.keyset import branches, make_terms, read_place, write_place
@@ -167,7 +167,7 @@ class ReachTest(unittest.TestCase):
     def refused(self, statement: Any, reach: Any, **options: Any) -> bool:
         try:
             guard(self.LIGHT.metadata, statement, {"reach": reach, **options})
-        except OutOfReach:
+        except AccessDenied:
             return True
         return False
 
@@ -205,7 +205,7 @@ class ReachTest(unittest.TestCase):
             lambda c, s, m, p, o: guard(self.LIGHT.metadata, s, o),
         )
         with engine.connect() as connection:
-            with self.assertRaises(OutOfReach):
+            with self.assertRaises(AccessDenied):
                 connection.execute(select(self.LIGHT))
             self.assertEqual(
                 Reach((self.READER,)).run(connection, select(self.LIGHT)).all(), []
@@ -294,8 +294,8 @@ class ReadingTest(unittest.TestCase):
                 self.assertEqual(
                     read_date(text, language, date.today()), moment.date(), text
                 )
-                text = moment_text(moment, language)
-                self.assertEqual(read_moment(text, language, moment), moment, text)
+                text = datetime_text(moment, language)
+                self.assertEqual(read_datetime(text, language, moment), moment, text)
 
     def test_times_in_many_ways(self) -> None:
         for text, wanted in (("9.40", "09:40"), ("0940", "09:40"), ("9:40 pm", "21:40"), ("12 am", "00:00"),

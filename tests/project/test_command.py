@@ -313,7 +313,7 @@ class ServeTest(CommandCase):
         said: list[str] = []
         for line in process.stdout:
             said.append(line)
-            if "first-steward" in line or "Traceback" in line:
+            if "setup" in line or "Traceback" in line:
                 break
         return process, said
 

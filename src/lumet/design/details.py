@@ -47,7 +47,7 @@ def _fills_itself(table: Table, column: Column) -> bool:
 
 
 class DetailReader:
-    """Checks the details that somebody decided about one table."""
+    """Check the details that somebody decided about one table."""
 
     def __init__(self, checker: "Checker", table: Table, database: Database) -> None:
         self.checker = checker

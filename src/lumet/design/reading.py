@@ -104,7 +104,7 @@ NOTHING: Mapping[str, str] = {}
 
 
 class Checker:
-    """Checks one file's values, collecting every mistake with its line."""
+    """Check one file's values, collecting every mistake with its line."""
 
     def __init__(self, file: DecisionFile, mistakes: list[Mistake]) -> None:
         self.file = file

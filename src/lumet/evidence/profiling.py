@@ -10,7 +10,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
 from lumet.evidence.patterns import find_pattern
 from lumet.evidence.sketches import TableSketch, find_key, sketch_table
-from lumet.evidence.storage_format_detection import find_spelling
+from lumet.evidence.storage_format_detection import find_format
 from lumet.facts.model import Column, Table
 
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
@@ -86,7 +86,7 @@ def _profile(
         flag=bool(counts) and set(counts) <= {0, 1},
         constant=len(counts) == 1,
         blank=blank,
-        spelling=find_spelling(counts) if column.type.kind in _SPELLED else "",
+        spelling=find_format(counts) if column.type.kind in _SPELLED else "",
         pattern=_pattern(column, counts) if is_text else "",
         **_numbers(column, counts),
     )

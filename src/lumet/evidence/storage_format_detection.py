@@ -52,7 +52,7 @@ _NUMBERS: dict[str, tuple[float, float]] = {
 SPELLINGS = (*DATES, *MOMENTS, *_NUMBERS)
 
 
-def find_spelling(counts: Counter[Any]) -> str:
+def find_format(counts: Counter[Any]) -> str:
     """Return how nearly all values spell a date, a moment, or yes and no; "" when they do
     not, or are too few. `counts` has each value that is not empty with its number."""
     if counts.total() < ENOUGH:

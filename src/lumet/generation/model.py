@@ -132,10 +132,10 @@ _FIELDS = {
     "yes/no": "YesNoField",
     "date": "DateField",
     "time": "TimeField",
-    "moment": "MomentField",
+    "moment": "DateTimeField",
     "duration": "DurationField",
     "choice": "ChoiceField",
-    "several": "SeveralField",
+    "several": "MultipleChoiceField",
     "secret": "SecretField",
     "lookup": "LookupField",
     "json": "JsonField",
@@ -146,8 +146,8 @@ _OWN_TYPES = {
     "boolean": "YesNo",
     "date": "Date",
     "time": "Time",
-    "moment": "Moment",
-    "unknown": "Anything",
+    "moment": "DateTime",
+    "unknown": "AnyValue",
 }
 _SQLALCHEMY_TYPES = {
     "integer": "Integer",
@@ -511,7 +511,7 @@ class _Builder:
             parts.append(f"precision={column.type.precision}")
         if kind in ("DecimalField", "DegreesField") and column.type.scale is not None:
             parts.append(f"scale={column.type.scale}")
-        if kind == "SeveralField":
+        if kind == "MultipleChoiceField":
             parts += _several_parts(column, choices if decided.choices else "")
         if kind in _FILE_FIELDS and column.type.kind != "binary":
             parts.append(f"folder={decided.folder!r}")
@@ -519,9 +519,9 @@ class _Builder:
             parts.append(f"most={most}")
         if kind == "DurationField" and column.type.kind == "time":
             parts.append("clock=True")
-        if kind == "MomentField" and column.type.timezone:
+        if kind == "DateTimeField" and column.type.timezone:
             parts.append("zoned=True")
-        elif kind == "MomentField" and decided.zone:
+        elif kind == "DateTimeField" and decided.zone:
             parts.append(f"zone={decided.zone!r}")
         if kind == "YesNoField" and column.type.kind == "integer":
             parts.append("whole=True")
@@ -582,7 +582,9 @@ class _Builder:
             or (column.default is not None and not column.default.literal)
             or _made_by(table, column, decided)
         )
-        is_required = not (column.nullable or fills_itself or kind == "SeveralField")
+        is_required = not (
+            column.nullable or fills_itself or kind == "MultipleChoiceField"
+        )
         if decided.required is not None:
             is_required = decided.required
         if is_required:
@@ -918,7 +920,7 @@ _CAST_KINDS = frozenset({"json", "uuid"})
 
 _SPELLED = {  # by kind: the type, and the spelling where none is decided
     "date": ("Date", "YYYY-MM-DD"),
-    "moment": ("Moment", "YYYY-MM-DD hh:mm:ss"),
+    "moment": ("DateTime", "YYYY-MM-DD hh:mm:ss"),
     "yes/no": ("YesNo", "Y/N"),
 }
 
@@ -941,7 +943,9 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
     if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
         return f"Cast({native!r})"
     if kind == "unknown" and dialect != "sqlite":
-        return "Shape" if dialect == "mariadb" and column.type.is_shape else "Shown"
+        return (
+            "Geometry" if dialect == "mariadb" and column.type.is_shape else "TextOnly"
+        )
     if kind == "time" and dialect == "mariadb":
         return "Clock"
     if kind == "float" and dialect == "sqlite":
@@ -975,15 +979,15 @@ _SQLALCHEMY_NAMES = (
     "text",
 )
 _OWN_TYPE_NAMES = (
-    "Anything",
+    "AnyValue",
     "Cast",
     "Clock",
     "Date",
-    "Listed",
-    "Moment",
+    "Array",
+    "DateTime",
     "Real",
-    "Shape",
-    "Shown",
+    "Geometry",
+    "TextOnly",
     "TextBytes",
     "Time",
     "YesNo",
@@ -1051,8 +1055,8 @@ def _role(
     }
     general = _rights_code(role.tables.get("*", ()))
     switches = {
-        "keeps_accounts": role.accounts,
-        "sees_log": role.log,
+        "manages_users": role.accounts,
+        "reads_audit_log": role.log,
         "shares_views": role.share,
     }
     return RoleModel(

@@ -16,7 +16,9 @@ from lumet.project.surveyfile import read_survey
 
 BESIDES = ""  # stands for a table where a right is on none
 KEPT = "access"  # what the record of a generation calls the rights it wrote
-Told = dict[str, dict[str, list[str]]]  # by role and table: rights and rules, in words
+Summary = dict[
+    str, dict[str, list[str]]
+]  # by role and table: rights and rules, in words
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +29,7 @@ class AccessReview:
     labels: Mapping[str, str]
     groups: Mapping[str, list[str]]  # the tables by their menu group
     attributes: Mapping[str, str]
-    told: Told = field(default_factory=dict)
+    told: Summary = field(default_factory=dict)
     changes: list[tuple[str, str, list[str], list[str]]] | None = None
     open_views: list[tuple[str, str, str]] = field(default_factory=list)
     open_details: list[tuple[str, str, str]] = field(default_factory=list)
@@ -120,7 +122,7 @@ def _is_limited(application: Application, role: RoleDecisions, name: str) -> boo
     )
 
 
-def in_words(application: Application) -> Told:
+def in_words(application: Application) -> Summary:
     """Return what each role may on each table, in words."""
     included = {
         name: each.group for name, each in application.decisions.items() if each.include
@@ -173,7 +175,7 @@ def rights_in_words(rights: tuple[str, ...]) -> str:
     return ", ".join(held) or "nothing"
 
 
-def _generated(folder: Path) -> Told | None:
+def _generated(folder: Path) -> Summary | None:
     """Return the rights that the last generation wrote, None where there is none."""
     try:
         found = json.loads((folder / MANIFEST).read_bytes())[KEPT]
@@ -182,7 +184,9 @@ def _generated(folder: Path) -> Told | None:
     return found if isinstance(found, dict) else None
 
 
-def _changes(before: Told, now: Told) -> list[tuple[str, str, list[str], list[str]]]:
+def _changes(
+    before: Summary, now: Summary
+) -> list[tuple[str, str, list[str], list[str]]]:
     found = []
     for role in dict.fromkeys([*before, *now]):
         was, is_ = before.get(role, {}), now.get(role, {})

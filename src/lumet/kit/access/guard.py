@@ -18,7 +18,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql.ddl import ExecutableDDLElement
 
-from .reach import GIVEN_ROWS, OPTION, VERIFIED, OutOfReach, Reach
+from .reach import GIVEN_ROWS, OPTION, VERIFIED, AccessDenied, Reach
 
 _OWN_SQL = ("BEGIN", "PRAGMA ", "SET ")  # what the engine itself sends
 _RIGHT_FOR = ((Insert, "add"), (Update, "edit"), (Delete, "delete"))
@@ -40,22 +40,22 @@ def guard(
     reach = options.get(OPTION)
     if isinstance(statement, TextClause | ExecutableDDLElement):
         if not isinstance(reach, Reach) or not reach.everything:
-            raise OutOfReach("a statement in words carries no unbounded reach")
+            raise AccessDenied("a statement in words carries no unbounded reach")
         return
     touched = _touched(metadata, statement)
     if not touched.plain and not touched.given:
         return
     if not isinstance(reach, Reach):
         names = [*touched.plain, *(name for name, _ in touched.given)]
-        raise OutOfReach(f"a statement on {', '.join(names)} carries no reach")
+        raise AccessDenied(f"a statement on {', '.join(names)} carries no reach")
     if reach.everything:
         return
     if any(shape != reach.shape for _, shape in touched.given):
-        raise OutOfReach("a statement selects from the rows of another reach")
+        raise AccessDenied("a statement selects from the rows of another reach")
     for kind, right in _RIGHT_FOR:
         if isinstance(statement, kind):
             if not options.get(VERIFIED):
-                raise OutOfReach(f"a change past the reach: {right} {touched.plain}")
+                raise AccessDenied(f"a change past the reach: {right} {touched.plain}")
             return
     _refuse_plain(metadata, reach, touched.plain)
 
@@ -63,7 +63,7 @@ def guard(
 def _refuse_plain(metadata: MetaData, reach: Reach, names: Collection[str]) -> None:
     for name in names:
         if reach.rows(metadata.tables[name]) is not metadata.tables[name]:
-            raise OutOfReach(f"a statement on {name} selects past its reach")
+            raise AccessDenied(f"a statement on {name} selects past its reach")
 
 
 def guard_words(statement: str, options: Mapping[str, Any]) -> None:
@@ -72,7 +72,7 @@ def guard_words(statement: str, options: Mapping[str, Any]) -> None:
     if isinstance(reach, Reach) and reach.everything:
         return
     if not statement.startswith(_OWN_SQL):
-        raise OutOfReach("a statement in words carries no unbounded reach")
+        raise AccessDenied("a statement in words carries no unbounded reach")
 
 
 def _touched(metadata: MetaData, statement: Executable) -> _Touched:

@@ -51,20 +51,20 @@ GIVEN_ROWS: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = (
 NOTHING_MADE: Mapping[Column[Any], Any] = {}
 
 
-class OutOfReach(Exception):
+class AccessDenied(Exception):
     """A statement wants what its reach does not hold, or carries none."""
 
 
-class LeavesReach(Exception):
+class ChangeDenied(Exception):
     """A change would put a record, or a field of it, beyond the user's own reach."""
 
 
-class SeveralRecords(LeavesReach):
+class AmbiguousKey(ChangeDenied):
     """A change of one record would be one of several: what was decided to be their key
     is the same. The transaction is not to be kept."""
 
 
-class NoKey(LeavesReach):
+class MissingKey(ChangeDenied):
     """A record was added whose key is NULL, so that nothing could find it again. The
     transaction is not to be kept."""
 
@@ -73,13 +73,13 @@ class NoKey(LeavesReach):
 class Reach:
     """What one user can reach: the rights of all roles, added up.
 
-    `attributes` are the user's, as rules bind them; `is_looking`: nothing may be changed.
+    `attributes` are the user's, as rules bind them; `is_impersonated`: nothing may be changed.
     """
 
     roles: tuple[Role, ...] = ()
     attributes: Mapping[str, str | None] = field(default_factory=dict)
     everything: bool = False
-    is_looking: bool = False
+    is_impersonated: bool = False
 
     def may(self, right: str, table: str) -> bool:
         """Tell whether `right` is held on the table of this name, on some rows at least."""
@@ -89,7 +89,7 @@ class Reach:
 
     def holding(self, right: str, table: str) -> tuple[Role, ...]:
         """Return the roles that hold `right` on the table of this name."""
-        if self.is_looking and right in CHANGES:
+        if self.is_impersonated and right in CHANGES:
             return ()
         return tuple(role for role in self.roles if right in role.rights_on(table))
 
@@ -139,13 +139,13 @@ class Reach:
         hidden on a row are NULL there.
 
         The condition stands within a derived table, where no alias can break it; servers
-        merge it, so that indexes are used all the same. Raises OutOfReach when none is.
+        merge it, so that indexes are used all the same. Raises AccessDenied when none is.
         """
         name = table.fullname
         if self.everything and QUERY not in table.info:
             return table
         if not self.may("view", name):
-            raise OutOfReach(f"view {name}")
+            raise AccessDenied(f"view {name}")
         known: dict[Any, FromClause] = table.info.setdefault(_ROWS, {})
         if self.shape not in known:
             known[self.shape] = self._make_rows(table)
@@ -185,7 +185,7 @@ class Reach:
 
     def in_words(self, words: str, tables: MetaData) -> str:
         """Return SQL in which `{TABLE}` stands for the rows of a table: those within
-        reach. Raises OutOfReach when none of them is."""
+        reach. Raises AccessDenied when none of them is."""
         return _MARK.sub(
             lambda mark: self._rows_in_words(tables.tables[mark[1]]), words
         )
@@ -302,10 +302,10 @@ class Reach:
         made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> tuple[Any, ...]:
         """Add a record; return its key. `made` is what the application fills in by
-        itself, whatever the user may enter. Raises OutOfReach without the right, LeavesReach
+        itself, whatever the user may enter. Raises AccessDenied without the right, ChangeDenied
         when the record, or a value of it, is not one that this user may add."""
         if not self.may("add", table.fullname):
-            raise OutOfReach(f"add {table.fullname}")
+            raise AccessDenied(f"add {table.fullname}")
         # values by column: keys of columns may differ from their names
         statement = insert(table).values({**values, **made})
         given = {column.key: value for column, value in {**values, **made}.items()}
@@ -321,7 +321,7 @@ class Reach:
             for name, returned in zip(names, told or [None] * len(names), strict=True)
         )
         if None in key:
-            raise NoKey(table.fullname)
+            raise MissingKey(table.fullname)
         self._check(
             connection, table, dict(zip(names, key, strict=True)), values, "add"
         )
@@ -357,8 +357,8 @@ class Reach:
         made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> None:
         """Change the record with this key; `made` is what the application fills in by
-        itself. Raises OutOfReach when the user may not,
-        LeavesReach when the user could not change it any more, or not these fields."""
+        itself. Raises AccessDenied when the user may not,
+        ChangeDenied when the user could not change it any more, or not these fields."""
         self._refuse_beyond(connection, table, key, "edit", values)
         written = {**values, **made}
         if any(isinstance(value, ClauseElement) for value in written.values()):
@@ -382,7 +382,7 @@ class Reach:
     ) -> None:
         """Change several records, each given by its key and the values of the same
         columns, in as few exchanges as the driver can. Only for a user whose right to
-        edit does not depend on the record. Raises OutOfReach, or LeavesReach for fields
+        edit does not depend on the record. Raises AccessDenied, or ChangeDenied for fields
         that may not be entered."""
         key, written = tuple(changes[0][0]), tuple(changes[0][1])
         self._admit_several(table, "edit", changes[0][1])
@@ -394,7 +394,7 @@ class Reach:
         ]
         result = self._execute(connection, statement, bound, **{VERIFIED: True})
         if result.rowcount > len(changes):
-            raise SeveralRecords(table.fullname)
+            raise AmbiguousKey(table.fullname)
 
     def _admit_several(
         self, table: Table, right: str, values: Mapping[Column[Any], Any]
@@ -406,13 +406,13 @@ class Reach:
         holding = self.holding(right, table.fullname)
         conditions = [role.condition(right, table.fullname) for role in holding]
         if not holding or any(conditions):
-            raise OutOfReach(f"{right} several of {table.fullname}")
+            raise AccessDenied(f"{right} several of {table.fullname}")
         self._refuse_fields(holding, table, values, is_new=right == "add")
 
     def delete(
         self, connection: Connection, table: Table, key: Mapping[str, Any]
     ) -> bool:
-        """Delete the record with this key; tell whether there was one. Raises OutOfReach
+        """Delete the record with this key; tell whether there was one. Raises AccessDenied
         when the user may not."""
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = delete(table).where(_is(table, key))
@@ -427,7 +427,7 @@ class Reach:
         values: Mapping[Column[Any], Any],
     ) -> bool:
         """Mark the record with this key as deleted, or no more, by writing `values`;
-        tell whether there was one. Raises OutOfReach when the user may not delete it."""
+        tell whether there was one. Raises AccessDenied when the user may not delete it."""
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = update(table).where(_is(table, key)).values(dict(values))
         result = self._execute(connection, statement, **{VERIFIED: True})
@@ -445,7 +445,7 @@ class Reach:
             return
         roles = self.reaching(connection, table, key, right)
         if not roles:
-            raise OutOfReach(f"{right} {table.fullname}")
+            raise AccessDenied(f"{right} {table.fullname}")
         self._refuse_fields(roles, table, values, is_new=False)
 
     def _refuse_fields(
@@ -458,7 +458,7 @@ class Reach:
         keys = [column.key for column in values]
         beyond = set(keys) - {*self.enterable(roles, table.fullname, keys, is_new)}
         if beyond:
-            raise LeavesReach(", ".join(sorted(beyond)))
+            raise ChangeDenied(", ".join(sorted(beyond)))
 
     def _check(
         self,
@@ -473,7 +473,7 @@ class Reach:
             return
         roles = self.reaching(connection, table, key, right)
         if not roles:
-            raise LeavesReach("")
+            raise ChangeDenied("")
         self._refuse_fields(roles, table, values, is_new=True)
 
     @property
@@ -498,9 +498,9 @@ def _update_of(
 
 
 def _is_one(table: Table, count: int) -> bool:
-    """Tell whether a change found its record. Raises SeveralRecords for more than one."""
+    """Tell whether a change found its record. Raises AmbiguousKey for more than one."""
     if count > 1:
-        raise SeveralRecords(table.fullname)
+        raise AmbiguousKey(table.fullname)
     return count > 0
 
 
@@ -517,8 +517,8 @@ def reach_of(
     names: Iterable[str],
     roles: Mapping[str, Role],
     attributes: Mapping[str, str | None] | None = None,
-    is_looking: bool = False,
+    is_impersonated: bool = False,
 ) -> Reach:
     """Return the reach of a user who has the roles of these names."""
     held = tuple(roles[name] for name in sorted(set(names)) if name in roles)
-    return Reach(held, attributes or {}, is_looking=is_looking)
+    return Reach(held, attributes or {}, is_impersonated=is_impersonated)

@@ -66,8 +66,8 @@ class Role:
     rows: Mapping[str, str] = field(default_factory=dict)
     changes: Mapping[str, str] = field(default_factory=dict)
     fields: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    keeps_accounts: bool = False
-    sees_log: bool = False
+    manages_users: bool = False
+    reads_audit_log: bool = False
     shares_views: bool = False
 
     def rights_on(self, table: str) -> frozenset[str]:

@@ -48,7 +48,7 @@ class Actor:
 
 
 @dataclass(frozen=True, slots=True)
-class Deed:
+class AuditEvent:
     """What was done: its kind, the record, words about it, and the fields it changed."""
 
     kind: str
@@ -60,11 +60,11 @@ class Deed:
     texts: Changes = field(default_factory=dict)  # the same as a form has it, by column
     owners: Owners = ()  # the records whose rows it is about, by table and key
 
-    def entitled(self, title: str, owners: Owners) -> "Deed":
+    def entitled(self, title: str, owners: Owners) -> "AuditEvent":
         """Return the same with the title of its record, and what that belongs to."""
         return replace(self, title=title, owners=owners)
 
-    def also(self, changes: Changes) -> "Deed":
+    def also(self, changes: Changes) -> "AuditEvent":
         """Return the same with further changes."""
         return replace(self, changes={**self.changes, **changes})
 
@@ -76,12 +76,12 @@ class Entry:
     id: int
     at: datetime
     actor: Actor
-    deed: Deed
+    event: AuditEvent
     state: str
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class AuditQuery:
     """Which entries are wanted: by words in the name, by kind, table, record and days."""
 
     name: str = ""
@@ -93,7 +93,7 @@ class Wanted:
     with_rows: bool = False  # also of the rows that belong to the record
 
 
-class ActivityLog:
+class AuditLog:
     """The log in an accounts store; entries older than `days` are taken out, 0 keeps all."""
 
     def __init__(self, store: Database, days: int = 0) -> None:
@@ -101,26 +101,28 @@ class ActivityLog:
         self.days = days
         self._swept: datetime | None = None
 
-    def note(self, actor: Actor, deed: Deed) -> None:
+    def note(self, actor: Actor, event: AuditEvent) -> None:
         """Write down what has been done already."""
-        self._write([(actor, deed)], DONE)
+        self._write([(actor, event)], DONE)
 
-    def _write(self, deeds: Sequence[tuple[Actor, Deed]], state: str) -> list[int]:
+    def _write(
+        self, deeds: Sequence[tuple[Actor, AuditEvent]], state: str
+    ) -> list[int]:
         self._sweep()
         made = insert(entry).returning(entry.c.id, sort_by_parameter_order=True)
-        values = [_values(actor, deed, state) for actor, deed in deeds]
+        values = [_values(actor, event, state) for actor, event in deeds]
         with self.store.writing() as connection:
             numbers = list(connection.execute(made, values).scalars())
             owned = [
                 {"entry_id": number, "record_table": table, "record_key": key}
-                for number, (_actor, deed) in zip(numbers, deeds, strict=True)
-                for table, key in dict.fromkeys(deed.owners)
+                for number, (_actor, event) in zip(numbers, deeds, strict=True)
+                for table, key in dict.fromkeys(event.owners)
             ]
             if owned:
                 connection.execute(insert(owner), owned)
         return numbers
 
-    def begin(self, deeds: Sequence[tuple[Actor, Deed]]) -> list[int]:
+    def begin(self, deeds: Sequence[tuple[Actor, AuditEvent]]) -> list[int]:
         """Write down what is about to be done; return the entries' numbers."""
         return self._write(deeds, BEGUN)
 
@@ -144,7 +146,7 @@ class ActivityLog:
         with self.store.writing() as connection:
             connection.execute(delete(entry).where(old))
 
-    def read(self, wanted: Wanted, size: int, before: int = 0) -> list[Entry]:
+    def read(self, wanted: AuditQuery, size: int, before: int = 0) -> list[Entry]:
         """Return entries, the latest first, those older than the entry `before`."""
         statement = _selected(wanted).order_by(entry.c.id.desc()).limit(size)
         if before:
@@ -158,7 +160,7 @@ class ActivityLog:
             row = connection.execute(select(entry).where(entry.c.id == number)).first()
         return _entry(row) if row else None
 
-    def each(self, wanted: Wanted, page: int = 500) -> Iterator[Entry]:
+    def each(self, wanted: AuditQuery, page: int = 500) -> Iterator[Entry]:
         """Yield all entries, the latest first, a few at a time."""
         found = self.read(wanted, page)
         while found:
@@ -173,7 +175,7 @@ class ActivityLog:
 
 
 @contextmanager
-def recorded(log: ActivityLog) -> Iterator["Recording"]:
+def recorded(log: AuditLog) -> Iterator["Recording"]:
     """Mark what is begun within the block as done at its end, and as failed where an
     exception leaves it."""
     recording = Recording(log)
@@ -188,15 +190,15 @@ def recorded(log: ActivityLog) -> Iterator["Recording"]:
 class Recording:
     """The entries of one transaction of the business database."""
 
-    def __init__(self, log: ActivityLog) -> None:
+    def __init__(self, log: AuditLog) -> None:
         self._log = log
         self._begun: list[int] = []
-        self._meant: list[tuple[Actor, Deed]] = []
+        self._meant: list[tuple[Actor, AuditEvent]] = []
 
-    def mean(self, actor: Actor, deed: Deed) -> None:
+    def mean(self, actor: Actor, event: AuditEvent) -> None:
         """Remember what the transaction is about to keep, to be written down with all
         else before it does."""
-        self._meant.append((actor, deed))
+        self._meant.append((actor, event))
 
     def begin(self) -> None:
         """Write down what the transaction is about to keep: its last act."""
@@ -210,30 +212,30 @@ class Recording:
             self._log.end(self._begun, is_done)
 
 
-def _values(actor: Actor, deed: Deed, state: str) -> dict[str, Any]:
+def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:
     detail = {
-        "words": deed.words,
+        "words": event.words,
         "changes": {
             label: [_cut(before), _cut(after)]
-            for label, (before, after) in deed.changes.items()
+            for label, (before, after) in event.changes.items()
         },
         "texts": {
             key: pair
-            for key, pair in deed.texts.items()
+            for key, pair in event.texts.items()
             if max(len(text or "") for text in pair) <= LONGEST_TEXT
         },
     }
     return {
         "at": now(),
-        "kind": deed.kind,
+        "kind": event.kind,
         "state": state,
         "user_id": actor.user_id,
         "name": actor.name[:80],
         "origin": actor.origin[:80],
         "request": actor.request,
-        "record_table": deed.table[:120],
-        "record_key": deed.key[:400],
-        "title": deed.title[:200],
+        "record_table": event.table[:120],
+        "record_key": event.key[:400],
+        "title": event.title[:200],
         "detail": json.dumps(detail, ensure_ascii=False),
     }
 
@@ -244,7 +246,7 @@ def _cut(text: str | None) -> str | None:
     return text[:LONGEST_VALUE] + " …"
 
 
-def _selected(wanted: Wanted) -> Select[Any]:
+def _selected(wanted: AuditQuery) -> Select[Any]:
     statement = select(entry)
     if wanted.kind:
         statement = statement.where(entry.c.kind == wanted.kind)
@@ -272,7 +274,7 @@ def _entry(row: Any) -> Entry:
         id=row.id,
         at=row.at,
         actor=Actor(row.name, row.user_id, row.origin, row.request),
-        deed=Deed(
+        event=AuditEvent(
             kind=row.kind,
             table=row.record_table,
             key=row.record_key,

@@ -14,7 +14,7 @@ KEPT = timedelta(days=1)
 SAVING = timedelta(minutes=1)  # longer, and whoever saved it has broken off
 
 
-class SentForms:
+class FormTokens:
     """The tokens of forms that were sent, in the accounts store."""
 
     def __init__(self, store: Database) -> None:

@@ -28,7 +28,7 @@ class Refused(Exception):
     """Says why an account cannot be made or changed so."""
 
 
-def fold(name: str) -> str:
+def fold_name(name: str) -> str:
     """Return a name as it is compared: case and compatible characters do not count."""
     return unicodedata.normalize("NFKC", name).strip().casefold()
 
@@ -36,7 +36,7 @@ def fold(name: str) -> str:
 def skeleton(name: str) -> str:
     """Return the comparable form of a name: without case, accents, marks and blanks at the
     end, so that no two users are the same to any database, whatever its collation."""
-    plain = unicodedata.normalize("NFKD", fold(name))
+    plain = unicodedata.normalize("NFKD", fold_name(name))
     return "".join(each for each in plain if not unicodedata.combining(each))
 
 
@@ -49,7 +49,7 @@ def mixes_alphabets(name: str) -> bool:
 
     Source: Unicode Technical Standard 39, 5.1 and 5.2 (single script).
     """
-    names = (unicodedata.name(each, "") for each in fold(name) if each.isalpha())
+    names = (unicodedata.name(each, "") for each in fold_name(name) if each.isalpha())
     found = {word.partition(" ")[0] for word in names}
     return len(found & set(_ALPHABETS)) > 1
 
@@ -69,11 +69,13 @@ def check_password(
         )
     if len(password) > LONGEST:
         raise Refused(_("A password has at most %(count)s characters.", count=LONGEST))
-    folded = fold(password)
-    if fold(name) and fold(name) in folded:
+    folded = fold_name(password)
+    if fold_name(name) and fold_name(name) in folded:
         raise Refused(_("A password must not contain the user's name."))
-    known = {part for text in (name, *words) for part in _PARTS.findall(fold(text))}
-    known |= {fold(text) for text in (name, *words)}
+    known = {
+        part for text in (name, *words) for part in _PARTS.findall(fold_name(text))
+    }
+    known |= {fold_name(text) for text in (name, *words)}
     # what is left of a common password without its ends is as common
     core = password.strip(_ENDS)
     is_easy = _guesses(password, known) < FEWEST_GUESSES
@@ -92,7 +94,7 @@ def _guesses(password: str, known: Collection[str]) -> float:
     return float(found["guesses"])
 
 
-def hashed(password: str) -> str:
+def hash_password(password: str) -> str:
     """Return what is kept of a password."""
     return _hasher.hash(password)
 
@@ -102,7 +104,7 @@ def _nobodys() -> str:
     return _hasher.hash(secrets.token_urlsafe())
 
 
-def is_right(kept: str | None, password: str) -> bool:
+def is_correct(kept: str | None, password: str) -> bool:
     """Tell whether `password` is the one that `kept` was made from. Takes as long where
     there is none to compare with."""
     usable = kept if kept not in (None, NONE) else None

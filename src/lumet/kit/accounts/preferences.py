@@ -29,7 +29,7 @@ class SavedView:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class UserData:
     """What pages need of what is kept of a user: attributes and choices by name, and
     the views that open first by table."""
 
@@ -38,7 +38,7 @@ class Kept:
     first_views: Mapping[str, str] = field(default_factory=dict)
 
 
-def read_kept(connection: Connection, user_id: int) -> Kept:
+def read_user_data(connection: Connection, user_id: int) -> UserData:
     """Read what is kept of a user."""
     attribute, view = user_attribute.c, saved_view.c
     statements = (
@@ -51,7 +51,7 @@ def read_kept(connection: Connection, user_id: int) -> Kept:
     found = [
         {row[0]: row[1] for row in connection.execute(each)} for each in statements
     ]
-    return Kept(*found)
+    return UserData(*found)
 
 
 def new_revision() -> int:
@@ -66,15 +66,15 @@ def mark_changed(connection: Connection, user_id: int) -> None:
     connection.execute(mine.values(revision=new_revision()))
 
 
-class KeptChoices:
+class Preferences:
     """The choices of one user, who may be nobody: then nothing is kept."""
 
     def __init__(
-        self, store: Database, user_id: int | None, kept: Kept | None = None
+        self, store: Database, user_id: int | None, kept: UserData | None = None
     ) -> None:
         self.store = store
         self.user_id = user_id
-        self.kept = kept or Kept()
+        self.kept = kept or UserData()
 
     def get(self, name: str) -> str | None:
         """Return a choice, None where there is none."""

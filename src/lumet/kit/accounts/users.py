@@ -30,11 +30,11 @@ from .passwords import (
     SHORTEST,
     Refused,
     check_password,
-    fold,
+    fold_name,
     mixes_alphabets,
     skeleton,
 )
-from .preferences import Kept, mark_changed, new_revision, read_kept
+from .preferences import UserData, mark_changed, new_revision, read_user_data
 from .store import (
     device,
     former_name,
@@ -47,7 +47,14 @@ from .store import (
 )
 from .throttle import TooManyFailures, Try, begin_try, forgive, network_of, now
 
-__all__ = ["Refused", "TooManyFailures", "Users", "Visitor", "check_password", "fold"]
+__all__ = [
+    "Refused",
+    "SessionUser",
+    "TooManyFailures",
+    "Users",
+    "check_password",
+    "fold_name",
+]
 
 LINK_LASTS = timedelta(hours=24)
 INVITATION_LASTS = timedelta(days=7)
@@ -70,7 +77,7 @@ LONGEST_NAME = 80  # characters, folded too
 
 
 @dataclass(frozen=True, slots=True)
-class Rules:
+class AccountPolicy:
     """What is asked of passwords and sessions."""
 
     shortest_password: int = SHORTEST
@@ -80,14 +87,14 @@ class Rules:
 
 
 @dataclass(frozen=True)
-class Visitor(UserMixin):  # type: ignore[misc]
+class SessionUser(UserMixin):  # type: ignore[misc]
     """A signed-in user, by the session that the request came with."""
 
     id: int
     name: str
     roles: tuple[str, ...]
     token: str = field(repr=False)
-    kept: Kept = field(default_factory=Kept)
+    kept: UserData = field(default_factory=UserData)
     language: str = ""
     time_zone: str = ""
     display_name: str = ""
@@ -138,13 +145,13 @@ class Users:
     def __init__(
         self,
         store: Database,
-        rules: Rules | None = None,
+        rules: AccountPolicy | None = None,
         keeping: Collection[str] = (),
     ) -> None:
         self.store = store
-        self.rules = rules or Rules()
+        self.rules = rules or AccountPolicy()
         self.keeping = frozenset(keeping)
-        self._remembered: dict[int, tuple[int | None, datetime, Kept]] = {}
+        self._remembered: dict[int, tuple[int | None, datetime, UserData]] = {}
 
     @property
     def _password_rules(self) -> tuple[int, tuple[str, ...]]:
@@ -164,7 +171,7 @@ class Users:
         name = name.strip()
         _check_name(name)
         check_password(name, password, *self._password_rules)
-        kept = passwords.hashed(password)
+        kept = passwords.hash_password(password)
         with self.store.writing() as connection:
             return _insert(connection, name, kept, roles, attributes or {})
 
@@ -201,7 +208,7 @@ class Users:
         if name is None:
             raise Refused(_("This link is no longer good."))
         check_password(name, password, *self._password_rules)
-        kept = passwords.hashed(password)
+        kept = passwords.hash_password(password)
         with self.store.writing() as connection:
             # by the number: the user may be renamed meanwhile
             mine = link.c.token == _digest(token)
@@ -215,11 +222,11 @@ class Users:
     def set_password(self, name: str, password: str) -> None:
         """Give a user a new password, which ends all of the user's sessions."""
         check_password(name, password, *self._password_rules)
-        kept = passwords.hashed(password)
+        kept = passwords.hash_password(password)
         with self.store.writing() as connection:
             _set_password(connection, _number_of(connection, name), kept)
 
-    def confirm(self, visitor: Visitor, password: str, origin: str) -> None:
+    def confirm(self, visitor: SessionUser, password: str, origin: str) -> None:
         """Make sure that who is signed in knows the present password.
 
         Raises Refused for another one, TooManyFailures too early after some; MOST_WRONG
@@ -231,7 +238,7 @@ class Users:
                 select(user.c.password).where(user.c.id == visitor.id)
             )
             count = begin_try(connection, tried)
-        if passwords.is_right(kept, password):
+        if passwords.is_correct(kept, password):
             with self.store.writing() as connection:
                 forgive(connection, tried)
             return
@@ -239,19 +246,19 @@ class Users:
             self.sign_out(visitor.token)
         raise Refused(_("The present password is another."))
 
-    def change_password(self, visitor: Visitor, new: str) -> None:
+    def change_password(self, visitor: SessionUser, new: str) -> None:
         """Change one's own password, which was confirmed; the other sessions of the user
         end."""
         check_password(visitor.name, new, *self._password_rules)
-        hashed = passwords.hashed(new)
+        hash_password = passwords.hash_password(new)
         with self.store.writing() as connection:
-            _set_password(connection, visitor.id, hashed, visitor.token)
+            _set_password(connection, visitor.id, hash_password, visitor.token)
 
     def disable(self, name: str) -> None:
         """Let a user no longer sign in, and end the user's sessions."""
         number = self.find(name).id
         with self.store.writing() as connection:
-            self._keep_a_keeper(connection, number, ())
+            self._keep_an_administrator(connection, number, ())
             connection.execute(
                 update(user).where(user.c.id == number).values(disabled=True)
             )
@@ -270,12 +277,12 @@ class Users:
         """Give a user these roles and no others. Raises Refused when nobody would be
         left to keep the accounts."""
         with self.store.writing() as connection:
-            self._keep_a_keeper(connection, number, roles)
+            self._keep_an_administrator(connection, number, roles)
             connection.execute(delete(user_role).where(user_role.c.user_id == number))
             for role in dict.fromkeys(roles):
                 connection.execute(insert(user_role).values(user_id=number, role=role))
 
-    def _keep_a_keeper(
+    def _keep_an_administrator(
         self, connection: Connection, number: int, roles: Collection[str]
     ) -> None:
         if not self.keeping or self.keeping & set(roles):
@@ -321,7 +328,11 @@ class Users:
                 connection.execute(delete(former_name).where(gone))
                 held = {"skeleton": before, "user_id": number, "at": now()}
                 connection.execute(insert(former_name).values(held))
-            values = {"name": name, "folded": fold(name), "skeleton": skeleton(name)}
+            values = {
+                "name": name,
+                "folded": fold_name(name),
+                "skeleton": skeleton(name),
+            }
             connection.execute(update(user).where(user.c.id == number).values(values))
 
     def set_display_name(self, number: int, name: str) -> None:
@@ -350,7 +361,7 @@ class Users:
 
     def find(self, name: str) -> Account:
         """Return the user of this name. Raises Refused when there is none."""
-        for account in self._accounts(user.c.folded == fold(name)):
+        for account in self._accounts(user.c.folded == fold_name(name)):
             return account
         raise Refused(_('There is no user "%(name)s".', name=name))
 
@@ -397,7 +408,7 @@ class Users:
 
     # Their sessions
 
-    def load(self, token: str) -> Visitor | None:
+    def load(self, token: str) -> SessionUser | None:
         """Return the user of a session, None when it has ended."""
         with self.store.reading() as connection:
             digest = {"token": _digest(token)}
@@ -418,12 +429,14 @@ class Users:
             with suppress(DBAPIError), self.store.writing() as connection:
                 connection.execute(mine.values(seen_at=moment))
         roles = tuple(sorted(row.role for row in rows if row.role is not None))
-        return Visitor(
+        return SessionUser(
             first.id, first.name, roles, token, kept,
             first.language or "", first.time_zone or "", first.display_name or "",
         )  # fmt: skip
 
-    def _kept(self, connection: Connection, number: int, revision: int | None) -> Kept:
+    def _kept(
+        self, connection: Connection, number: int, revision: int | None
+    ) -> UserData:
         """Return what is kept of a user: what is remembered of this revision, for a
         while, since a process of an older version changes none."""
         known = self._remembered.get(number)
@@ -431,7 +444,7 @@ class Users:
             return known[2]
         if len(self._remembered) >= MOST_REMEMBERED:
             self._remembered.clear()
-        kept = read_kept(connection, number)
+        kept = read_user_data(connection, number)
         self._remembered[number] = (revision, now(), kept)
         return kept
 
@@ -442,14 +455,14 @@ class Users:
         origin: str,
         device_token: str = "",
         browser: str = "",
-    ) -> Visitor | None:
+    ) -> SessionUser | None:
         """Return the user with this name and password in a new session, None when there
         is none.
 
         Takes as long for a name that does not exist. Raises TooManyFailures, for names
         that do not exist too.
         """
-        folded, network = fold(name)[:80], network_of(origin)
+        folded, network = fold_name(name)[:80], network_of(origin)
         with self.store.writing() as connection:
             row = connection.execute(
                 select(user).where(user.c.folded == folded)
@@ -458,7 +471,7 @@ class Users:
             known = _is_known(connection, number, device_token)
             tried = Try(folded, network, _digest(device_token) if known else "")
             begin_try(connection, tried)
-        good = passwords.is_right(row.password if row is not None else None, password)
+        good = passwords.is_correct(row.password if row is not None else None, password)
         if row is None or row.disabled or not good:
             return None
         token, moment = secrets.token_urlsafe(32), now()
@@ -477,7 +490,7 @@ class Users:
                 )
             )
             if passwords.is_outdated(row.password):
-                renewed = {"password": passwords.hashed(password)}
+                renewed = {"password": passwords.hash_password(password)}
                 connection.execute(
                     update(user).where(user.c.id == row.id).values(renewed)
                 )
@@ -515,7 +528,7 @@ class Users:
                 for row in connection.execute(statement)
             ]
 
-    def own_session(self, visitor: Visitor) -> str:
+    def own_session(self, visitor: SessionUser) -> str:
         """Return what names the present session among those of its user."""
         return _digest(visitor.token)[:16]
 
@@ -566,7 +579,7 @@ class Users:
         name = name.strip()
         _check_name(name)
         check_password(name, password, *self._password_rules)
-        kept = passwords.hashed(password)
+        kept = passwords.hash_password(password)
         with self.store.writing() as connection:
             # of several who come at once, one uses it up
             used = delete(invitation).where(invitation.c.token == _digest(token))
@@ -576,7 +589,7 @@ class Users:
 
 
 def _check_name(name: str) -> None:
-    longest = max(len(each) for each in (name, fold(name), skeleton(name)))
+    longest = max(len(each) for each in (name, fold_name(name), skeleton(name)))
     if not name or longest > LONGEST_NAME or not name.isprintable():
         raise Refused(_("A name has 1 to 80 printable characters."))
     if mixes_alphabets(name):
@@ -604,7 +617,7 @@ def _insert(
     _refuse_taken(connection, name, 0)
     values = {
         "name": name,
-        "folded": fold(name),
+        "folded": fold_name(name),
         "skeleton": skeleton(name),
         "password": kept,
         "stamp": secrets.token_urlsafe(18),
@@ -632,7 +645,9 @@ def _make_link(connection: Connection, number: int, lasts: timedelta) -> str:
 
 def _number_of(connection: Connection, name: str) -> int:
     """Return the number of a user. Raises Refused when there is none of this name."""
-    number = connection.scalar(select(user.c.id).where(user.c.folded == fold(name)))
+    number = connection.scalar(
+        select(user.c.id).where(user.c.folded == fold_name(name))
+    )
     if number is None:
         raise Refused(_('There is no user "%(name)s".', name=name))
     return int(number)

@@ -27,7 +27,7 @@ def time_text(value: time, language: str) -> str:
     return format_time(value, style, locale=language)
 
 
-def moment_text(value: datetime, language: str) -> str:
+def datetime_text(value: datetime, language: str) -> str:
     """Write a moment: 17 Nov 2026, 09:40."""
     day = date_text(value.date(), language)
     return f"{day}, {time_text(value.timetz(), language)}"

@@ -239,7 +239,7 @@ def read_time(text: str) -> time:
     return time(hour, int(found["minute"] or 0), int(found["second"] or 0), fraction)
 
 
-def read_moment(text: str, language: str, now: datetime) -> datetime:
+def read_datetime(text: str, language: str, now: datetime) -> datetime:
     """Return the date and time that `text` is: as ISO 8601 has it, or a date as
     `read_date` takes it with a time behind it; now. Raises ValueError."""
     plain = " ".join(text.split())

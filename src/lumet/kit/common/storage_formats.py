@@ -36,7 +36,7 @@ _JULIAN_EPOCH = 2_440_587.5  # the Julian day of 1 January 1970, 0 h
 _DAY = 86_400
 
 
-class Spelling(NamedTuple):
+class StorageFormat(NamedTuple):
     """Reads a value of the database, and writes one. `read` raises ValueError or
     TypeError for a value that is spelled otherwise."""
 
@@ -44,44 +44,44 @@ class Spelling(NamedTuple):
     write: Callable[[Any], Any]
 
 
-def date_spelling(name: str) -> Spelling:
+def date_format(name: str) -> StorageFormat:
     """Return the spelling of dates called `name`. Raises KeyError for no such one."""
     if name == "julian day":
-        return Spelling(
+        return StorageFormat(
             lambda value: _from_julian(value).date(),
             lambda day: _to_julian(datetime(day.year, day.month, day.day)),
         )
     if name not in DATES:
-        moments = moment_spelling(name)
-        return Spelling(
+        moments = datetime_format(name)
+        return StorageFormat(
             lambda value: moments.read(value).date(),
             lambda day: moments.write(datetime(day.year, day.month, day.day)),
         )
     pattern = DATES[name]
-    return Spelling(
+    return StorageFormat(
         lambda value: datetime.strptime(str(value), pattern).date(),
         lambda day: _written(day, pattern),
     )
 
 
-def moment_spelling(name: str) -> Spelling:
+def datetime_format(name: str) -> StorageFormat:
     """Return the spelling of moments called `name`. Raises KeyError for no such one."""
     if name == "julian day":
-        return Spelling(_from_julian, _to_julian)
+        return StorageFormat(_from_julian, _to_julian)
     if name in ("seconds", "milliseconds"):
         unit = 1 if name == "seconds" else 1000
-        return Spelling(
+        return StorageFormat(
             lambda value: _EPOCH + timedelta(seconds=_number(value) / unit),
             lambda moment: round((moment - _EPOCH).total_seconds() * unit),
         )
     pattern = {**DATES, **MOMENTS}[name]
-    return Spelling(
+    return StorageFormat(
         lambda value: datetime.strptime(str(value), pattern),
         lambda moment: _written(moment, pattern),
     )
 
 
-def yes_no_spelling(name: str) -> Spelling:
+def boolean_format(name: str) -> StorageFormat:
     """Return the spelling of yes and no called `name`, such as "Y/N"."""
     yes, _, no = name.partition("/")
 
@@ -91,7 +91,7 @@ def yes_no_spelling(name: str) -> Spelling:
             raise ValueError(value)
         return folded == yes.casefold()
 
-    return Spelling(read, lambda value: yes if value else no)
+    return StorageFormat(read, lambda value: yes if value else no)
 
 
 def text_in_order(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:

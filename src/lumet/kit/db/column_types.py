@@ -27,11 +27,11 @@ from sqlalchemy import (
 from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
 
 from ..common.storage_formats import (
-    Spelling,
-    date_spelling,
-    moment_spelling,
+    StorageFormat,
+    boolean_format,
+    date_format,
+    datetime_format,
     text_in_order,
-    yes_no_spelling,
 )
 
 MARIADB = ("mariadb", "mysql")
@@ -88,21 +88,21 @@ class _Lenient(TypeDecorator[Any]):
         return value
 
 
-class _Spelled(_Lenient):
+class _Formatted(_Lenient):
     """A type that a column of another type may hold, `stored` in some spelling: then
     values are converted here on all servers."""
 
     cache_ok = True
-    spelling: Spelling | None = None
+    spelling: StorageFormat | None = None
 
     def __init__(self, stored: str = "") -> None:
         super().__init__()
         self.stored = stored
         if stored:
-            self.spelling = self.find_spelling(stored)
+            self.spelling = self.find_format(stored)
 
     @staticmethod
-    def find_spelling(name: str) -> Spelling:
+    def find_format(name: str) -> StorageFormat:
         raise NotImplementedError
 
     def is_raw(self, dialect: str) -> bool:
@@ -131,12 +131,12 @@ class _Spelled(_Lenient):
         return value
 
 
-class Date(_Spelled):
+class Date(_Formatted):
     """A date, as ISO text on SQLite."""
 
     impl = sqlalchemy.Date
     cache_ok = True
-    find_spelling = staticmethod(date_spelling)
+    find_format = staticmethod(date_format)
 
     def read_plain(self, value: Any) -> Any:
         return date.fromisoformat(value)
@@ -158,12 +158,12 @@ class Time(_Lenient):
         return value.isoformat() if isinstance(value, time) else value
 
 
-class Moment(_Spelled):
+class DateTime(_Formatted):
     """A date and a time of day, as ISO text with a blank between them on SQLite."""
 
     impl = sqlalchemy.DateTime
     cache_ok = True
-    find_spelling = staticmethod(moment_spelling)
+    find_format = staticmethod(datetime_format)
 
     def read_plain(self, value: Any) -> Any:
         return datetime.fromisoformat(value)
@@ -200,12 +200,12 @@ class Real(_Lenient):
     cache_ok = True
 
 
-class YesNo(_Spelled):
+class YesNo(_Formatted):
     """True or false, as 1 and 0 on SQLite and MariaDB, where it may hold a 2 as well."""
 
     impl = sqlalchemy.Boolean
     cache_ok = True
-    find_spelling = staticmethod(yes_no_spelling)
+    find_format = staticmethod(boolean_format)
 
     def is_raw(self, dialect: str) -> bool:
         return super().is_raw(dialect) or dialect in MARIADB
@@ -235,13 +235,13 @@ class TextBytes(TypeDecorator[Any]):
         return value.encode() if isinstance(value, str) else value
 
 
-class Anything(_Lenient):
+class AnyValue(_Lenient):
     """A type that nobody knows: read as it comes."""
 
     cache_ok = True
 
 
-class Shown(_Lenient):
+class TextOnly(_Lenient):
     """A type that is read as its server writes it, and never written."""
 
     cache_ok = True
@@ -253,7 +253,7 @@ class Shown(_Lenient):
         return cast(column, String)
 
 
-class Shape(Shown):
+class Geometry(TextOnly):
     """A geometric type, read as well-known text."""
 
     cache_ok = True
@@ -293,7 +293,7 @@ class _Native(UserDefinedType[Any]):
         return self.spelling
 
 
-class Cast(Shown):
+class Cast(TextOnly):
     """Any other type: read as its server writes it, and written from such a text by the
     server's own cast. `native` is how the server spells it."""
 
@@ -307,7 +307,7 @@ class Cast(Shown):
         return cast(type_coerce(bindparam, String), _Native(self.native))
 
 
-class Listed(Cast):
+class Array(Cast):
     """An array: read as a tuple of texts, one of several dimensions as it is written."""
 
     cache_ok = True
@@ -347,11 +347,11 @@ def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
     return made.in_order(column) if isinstance(made, _Lenient) else column
 
 
-def spelled_value(column: ColumnElement[Any], text: str) -> Any:
+def stored_value(column: ColumnElement[Any], text: str) -> Any:
     """Return the value of `text` in a column that holds it in a spelling of its own;
     None for any other column or text."""
     made = column.type
-    if not isinstance(made, _Spelled) or made.spelling is None:
+    if not isinstance(made, _Formatted) or made.spelling is None:
         return None
     try:
         return made.spelling.read(text)

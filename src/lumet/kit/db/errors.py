@@ -80,7 +80,7 @@ def not_allowed(told: Refusal) -> str:
     return str(text)
 
 
-def meaning(error: DBAPIError) -> Refusal:
+def classify(error: DBAPIError) -> Refusal:
     """Return what a driver's error means."""
     original = error.orig
     said = str(original)

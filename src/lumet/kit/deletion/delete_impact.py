@@ -26,11 +26,11 @@ from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
-from ..db.errors import meaning
+from ..db.errors import classify
 from ..pages.context import Site, lower_first
 from ..pages.table_pages import Reference, Related, TablePages, Unshown, is_single
 from ..pages.urls import record_address, record_home
-from ..queries.select_builder import Cell, Selection
+from ..queries.select_builder import Cell, SelectBuilder
 from .cascades import (
     beyond_delete,
     key_columns,
@@ -46,7 +46,7 @@ T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
-class Hanging:
+class RelatedImpact:
     """The records of one relation that hang on the record: how many, in words, the first
     of them, and where all of them are, "" for nowhere."""
 
@@ -57,36 +57,36 @@ class Hanging:
 
 
 @dataclass(slots=True)
-class Consequences:
+class DeleteImpact:
     """What a delete would do: what forbids it, what goes with it, what loses its
     reference, what is left referring to nothing, since the database does not know that it
     refers; what there was no time to look at."""
 
-    forbids: list[Hanging] = field(default_factory=list)
-    goes: list[Hanging] = field(default_factory=list)
-    loses: list[Hanging] = field(default_factory=list)
-    strays: list[Hanging] = field(default_factory=list)
-    unsure: list[str] = field(default_factory=list)
+    prevented_by: list[RelatedImpact] = field(default_factory=list)
+    deleted_too: list[RelatedImpact] = field(default_factory=list)
+    unlinked: list[RelatedImpact] = field(default_factory=list)
+    orphaned: list[RelatedImpact] = field(default_factory=list)
+    unknown: list[str] = field(default_factory=list)
 
-    def under(self, on_delete: str) -> list[Hanging]:
+    def under(self, on_delete: str) -> list[RelatedImpact]:
         """Return where that is said which refers by a reference with this rule."""
         if on_delete == "cascade":
-            return self.goes
+            return self.deleted_too
         if on_delete in ("set null", "set default"):
-            return self.loses
-        return self.forbids
+            return self.unlinked
+        return self.prevented_by
 
 
-def consequences(
+def find_delete_impact(
     site: Site,
     connection: Connection,
     pages: TablePages,
     reach: Reach,
     key: Mapping[str, Any],
-) -> Consequences:
+) -> DeleteImpact:
     """Find out what deleting the record with this key would do. A statement that takes
     longer than the connection lets it ends the looking at one relation alone."""
-    return _Looking(site, connection, pages, reach, key).all()
+    return _ImpactFinder(site, connection, pages, reach, key).all()
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +103,7 @@ class _Step:
 Holds = Callable[[FromClause], ColumnElement[bool]]
 
 
-class _Looking:
+class _ImpactFinder:
     """Looks at what hangs on one record, for one user."""
 
     def __init__(
@@ -119,13 +119,13 @@ class _Looking:
         self.pages = pages
         self.reach = reach
         self.key = key
-        self.found = Consequences()
+        self.found = DeleteImpact()
         self._home = record_address(pages.name, encode_key(tuple(key.values())))
         start = select(*key_columns(site, pages)).where(pages.is_key(key))
         self._going = [(pages, start)]  # what is deleted, by table
         self._steps = list(self._follow(start))
 
-    def all(self) -> Consequences:
+    def all(self) -> DeleteImpact:
         """Look at every relation."""
         for step in self._steps:
             self._look(step)
@@ -134,9 +134,9 @@ class _Looking:
         beyond = beyond_delete(
             self.site, self.connection, self.pages, self.reach, self.key
         )
-        if beyond and not self.found.forbids:
+        if beyond and not self.found.prevented_by:
             words = str(_("records you may not delete"))
-            self.found.forbids.append(Hanging(words))
+            self.found.prevented_by.append(RelatedImpact(words))
         return self.found
 
     def _follow(self, start: Select[Any]) -> Iterator[_Step]:
@@ -169,7 +169,7 @@ class _Looking:
         """Return the condition, of rows, that they refer by a step, and, where that would
         forbid a delete, that they really do."""
         refers = _holds(step.reference, step.chosen)
-        if self.found.under(step.reference.on_delete) is not self.found.forbids:
+        if self.found.under(step.reference.on_delete) is not self.found.prevented_by:
             return refers
         stays = self._stays(step)
         return lambda rows: and_(refers(rows), stays(rows))
@@ -213,9 +213,9 @@ class _Looking:
                 return ask()
         except DBAPIError as error:
             kinds = ("busy", "other") if may_fail else ("busy",)
-            if meaning(error).kind not in kinds:
+            if classify(error).kind not in kinds:
                 raise
-            self.found.unsure.append(words)
+            self.found.unknown.append(words)
             return None
 
     def _look(self, step: _Step) -> None:
@@ -230,11 +230,11 @@ class _Looking:
         hanging = self._within_time(ask, _label(source, related))
         under = self.found.under(on_delete)
         if not step.reference.enforced:
-            under = self.found.strays
+            under = self.found.orphaned
         if hanging is not None and hanging not in under:
             under.append(hanging)
 
-    def _referring(self, step: _Step, related: Related | None) -> Hanging | None:
+    def _referring(self, step: _Step, related: Related | None) -> RelatedImpact | None:
         """Return the records that refer to those of a step; None where none does."""
         source = self.site.registry[step.reference.source]
         holds = self._holds_of(step)
@@ -245,18 +245,18 @@ class _Looking:
         if not self.reach.may("view", name) or any(
             self.reach.hides(name, key) for key in step.reference.columns
         ):
-            return Hanging(_unseen())
+            return RelatedImpact(_unseen())
         rows = self.reach.rows(source.table)
         seen = whole if rows is source.table else self._count(rows, holds(rows))
         if not seen:
-            return Hanging(_unseen())
+            return RelatedImpact(_unseen())
         without = () if step.depth else step.reference.columns
         named = self._named(source, holds, without)
         words = _words(source, related, seen, whole > seen)
         address = self._address(step, related)
-        return Hanging(words, named, seen > len(named), address)
+        return RelatedImpact(words, named, seen > len(named), address)
 
-    def _joined(self, step: _Step, related: Related) -> Hanging | None:
+    def _joined(self, step: _Step, related: Related) -> RelatedImpact | None:
         """Return the records that a table joins to those of a step; None for none."""
         registry = self.site.registry
         joining = registry[step.reference.source]
@@ -275,16 +275,16 @@ class _Looking:
         if not all(self.reach.may("view", name) for name in names) or any(
             self.reach.hides(names[0], key) for key in far.columns
         ):
-            return Hanging(_unseen())
+            return RelatedImpact(_unseen())
         ends = self.reach.rows(target.table)
         seen = self._count(ends, holds(ends))
         if not seen:
-            return Hanging(_unseen())
+            return RelatedImpact(_unseen())
         named = self._named(target, holds)
         is_whole = rows is joining.table and ends is target.table
         words = _words(target, related, seen, whole > seen and not is_whole)
         address = self._address(step, related)
-        return Hanging(words, named, seen > len(named), address)
+        return RelatedImpact(words, named, seen > len(named), address)
 
     def _address(self, step: _Step, related: Related | None) -> str:
         """Return where all records of a relation are listed: beneath the record itself."""
@@ -310,7 +310,9 @@ class _Looking:
         without: tuple[str, ...] = (),
     ) -> list[Cell]:
         """Return a few of the records within reach, by their titles."""
-        selection = Selection(self.site.registry, pages, self.reach, self.site.language)
+        selection = SelectBuilder(
+            self.site.registry, pages, self.reach, self.site.language
+        )
         title = selection.title_reader(without=without)
         has_page = bool(pages.key) and not pages.for_lookups
         key = selection.key_reader() if has_page else None
@@ -331,7 +333,7 @@ class _Looking:
                 continue
             under = self.found.under(each.on_delete)
             if all(known.words != words for known in under):
-                under.append(Hanging(words))
+                under.append(RelatedImpact(words))
 
     def _is_held(self, unshown: Unshown, chosen: Select[Any]) -> bool:
         rows = table(

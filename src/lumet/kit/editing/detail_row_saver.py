@@ -11,20 +11,27 @@ from sqlalchemy import Connection, bindparam, func, literal, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, LeavesReach, OutOfReach
+from ..access.reach import UNBOUNDED, AccessDenied, ChangeDenied
 from ..access.roles import Role
-from ..accounts.audit_log import MARKED, Deed, Recording
+from ..accounts.audit_log import MARKED, AuditEvent, Recording
 from ..common.url_keys import encode_key
-from ..db.errors import is_passing, meaning
+from ..db.errors import classify, is_passing
 from ..deletion.cascades import beyond_delete
-from ..deletion.delete_impact import consequences
+from ..deletion.delete_impact import find_delete_impact
 from ..pages.context import actor
 from ..pages.table_pages import TablePages, unique_sets
 from ..queries.record import titles_where
-from .detail_rows import GONE, KEY, SURE, RowsEditor, RowsRefused, Typed
-from .many_to_many import Picker
-from .record_saver import NEXT_NUMBER, SEEN, Broken, Gone, Later, Outcome
-from .transactions import owners_of, written
+from .detail_rows import GONE, KEY, SURE, DetailRowsEditor, DetailRowsRejected, Typed
+from .many_to_many import ManyToManyEditor
+from .record_saver import (
+    NEXT_NUMBER,
+    SEEN,
+    PendingWrites,
+    RecordNotFound,
+    RuleViolated,
+    SaveResult,
+)
+from .transactions import owners_of, run_in_transaction
 
 
 class Unclear(Exception):
@@ -51,12 +58,14 @@ class _Turn:
     connection: Connection
     belongs: Mapping[str, Any]
     held: dict[str, _Held]
-    later: Later | None = None  # changes that are written at once, where they can be
-    added: Later | None = None  # new rows that are
-    adding: dict[str, Outcome] = field(
+    later: PendingWrites | None = (
+        None  # changes that are written at once, where they can be
+    )
+    added: PendingWrites | None = None  # new rows that are
+    adding: dict[str, SaveResult] = field(
         default_factory=dict
     )  # by their words in the form
-    done: list[Deed] = field(default_factory=list)
+    done: list[AuditEvent] = field(default_factory=list)
     titled: dict[str, str] = field(default_factory=dict)
     next: dict[str, int] = field(default_factory=dict)
     places: list[Any] = field(default_factory=list)  # that rows are about to have
@@ -65,10 +74,10 @@ class _Turn:
 Act = Callable[[_Turn, str, Typed], None]
 
 
-class RowsSaver:
+class DetailRowSaver:
     """Saves what was typed into the rows of one editor."""
 
-    def __init__(self, editor: RowsEditor) -> None:
+    def __init__(self, editor: DetailRowsEditor) -> None:
         self.editor = editor
         self.site, self.pages = editor.site, editor.pages
         self.reach, self.saver = editor.reach, editor.saver
@@ -104,7 +113,7 @@ class RowsSaver:
         typed: Typed,
         recording: Recording,
     ) -> None:
-        """Save the rows of the record with these values. Raises RowsRefused when one
+        """Save the rows of the record with these values. Raises DetailRowsRejected when one
         cannot be saved."""
         self.editor.failed.clear()
         self.editor.messages.clear()
@@ -115,8 +124,8 @@ class RowsSaver:
         belongs = self.editor.parent_values(values)
         self._lock(connection, belongs)
         turn = _Turn(connection, belongs, self._read(connection, belongs))
-        turn.later = Later() if self._may_wait("edit") else None
-        turn.added = Later() if self._may_wait("add") else None
+        turn.later = PendingWrites() if self._may_wait("edit") else None
+        turn.added = PendingWrites() if self._may_wait("add") else None
         gone = {n: own for n, own in rows.items() if own.get(KEY) and GONE in own}
         kept = {n: own for n, own in rows.items() if own.get(KEY) and n not in gone}
         new = {n: own for n, own in rows.items() if not own.get(KEY)}
@@ -136,7 +145,7 @@ class RowsSaver:
             self._refuse_wrong()
         self._add_later(turn)
         if self.editor.asked:
-            raise RowsRefused
+            raise DetailRowsRejected
         self._tell(turn, recording)
 
     def _may_wait(self, right: str) -> bool:
@@ -159,7 +168,7 @@ class RowsSaver:
         )
 
     def _add_later(self, turn: _Turn) -> None:
-        """Write the new rows that waited. Raises RowsRefused where some clash, Unclear
+        """Write the new rows that waited. Raises DetailRowsRejected where some clash, Unclear
         where the database refuses one of them."""
         if turn.added is None or not turn.added.additions:
             return
@@ -177,11 +186,13 @@ class RowsSaver:
         except DBAPIError as error:
             self._refuse_unclear(error)
         for outcome in turn.adding.values():
-            told = Deed("add", self.pages.name, outcome.key, changes=outcome.changes)
+            told = AuditEvent(
+                "add", self.pages.name, outcome.key, changes=outcome.changes
+            )
             turn.done.append(told)
 
     def _refuse_unclear(self, error: DBAPIError) -> None:
-        if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+        if is_passing(error) or classify(error).kind in ("busy", "lost"):
             raise error
         raise Unclear from error
 
@@ -199,7 +210,7 @@ class RowsSaver:
 
     def _refuse_wrong(self) -> None:
         if self.editor.failed or self.editor.messages:
-            raise RowsRefused
+            raise DetailRowsRejected
 
     def _each(self, turn: _Turn, meant: Mapping[str, Typed], act: Act) -> None:
         for index, own in meant.items():
@@ -209,19 +220,19 @@ class RowsSaver:
                 act(turn, index, own)
             except DBAPIError as error:
                 self._refuse(index, own, error)
-            except (Gone, OutOfReach, LeavesReach, ValueError):
+            except (RecordNotFound, AccessDenied, ChangeDenied, ValueError):
                 text = _("This row cannot be changed any more.")
                 self.editor.messages[index] = str(text)
-            except Broken as broken:
+            except RuleViolated as broken:
                 self.editor.messages[index] = str(broken.rule.message)
 
     def _refuse(self, index: str, own: Typed, error: DBAPIError) -> None:
-        if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+        if is_passing(error) or classify(error).kind in ("busy", "lost"):
             raise error
-        outcome = Outcome(self.pages.filled({}, own))
+        outcome = SaveResult(self.pages.filled({}, own))
         self.saver.refuse(outcome, error)
         self.editor.failed[index] = outcome
-        raise RowsRefused from error
+        raise DetailRowsRejected from error
 
     def _read(
         self, connection: Connection, belongs: Mapping[str, Any]
@@ -251,9 +262,9 @@ class RowsSaver:
         )
 
     def _held(self, turn: _Turn, own: Typed) -> _Held:
-        """Return the stored row. Raises Gone for one of another record."""
+        """Return the stored row. Raises RecordNotFound for one of another record."""
         if own[KEY] not in turn.held:
-            raise Gone
+            raise RecordNotFound
         return turn.held[own[KEY]]
 
     def _delete(self, turn: _Turn, index: str, own: Typed) -> None:
@@ -265,23 +276,25 @@ class RowsSaver:
         if not is_marked and beyond_delete(
             self.site, connection, self.pages, self.reach, held.key
         ):
-            raise OutOfReach("delete")
+            raise AccessDenied("delete")
         if not is_marked and SURE not in own:
             self._ask(turn, index, held.key)
         if not self.saver.remove(connection, held.key):
-            raise Gone
+            raise RecordNotFound
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""
-        turn.done.append(Deed("delete", self.pages.name, own[KEY], words=words))
+        turn.done.append(AuditEvent("delete", self.pages.name, own[KEY], words=words))
 
     def _ask(self, turn: _Turn, index: str, key: Mapping[str, Any]) -> None:
         """Note what would go along with a row, or lose its reference: at the end of the
         save it is asked about. What forbids it the database says."""
         if not self.site.registry.incoming[self.pages.name] and not self.pages.unshown:
             return
-        found = consequences(self.site, turn.connection, self.pages, self.reach, key)
-        words = [each.words for each in (*found.goes, *found.loses)]
-        if words and not found.forbids:
+        found = find_delete_impact(
+            self.site, turn.connection, self.pages, self.reach, key
+        )
+        words = [each.words for each in (*found.deleted_too, *found.unlinked)]
+        if words and not found.prevented_by:
             self.editor.asked[index] = str(
                 _("This hangs on it: %(words)s. Save again to take it away all the "
                   "same.", words=", ".join(words))
@@ -292,7 +305,7 @@ class RowsSaver:
         if not self.editor.may_edit or not self._is_touched(own, held):
             return
         if not held.roles:
-            raise OutOfReach("edit")
+            raise AccessDenied("edit")
         if self.editor.moves_keys and self._is_changed(turn, index, own):
             return
         self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
@@ -303,7 +316,7 @@ class RowsSaver:
         if not outcome.key:
             self.editor.failed[index] = outcome
         elif outcome.changes:
-            told = Deed("edit", self.pages.name, own[KEY],
+            told = AuditEvent("edit", self.pages.name, own[KEY],
                         changes=outcome.changes, texts=outcome.texts)  # fmt: skip
             turn.done.append(told)
 
@@ -353,7 +366,7 @@ class RowsSaver:
                 if form[position].validate(form) and form[position].data is not None:
                     found[own[KEY]] = (index, form[position].data)
                 else:
-                    wrong = Outcome(form)
+                    wrong = SaveResult(form)
                     if not form[position].errors:
                         form.add_error(position, _("This is needed."))
                     self.editor.failed[index] = wrong
@@ -393,7 +406,7 @@ class RowsSaver:
     def _put(self, turn: _Turn, held: _Held, place: Any) -> None:
         position = self.editor.position
         if not held.roles or position not in self.editor.entered_by(held.roles):
-            raise RowsRefused
+            raise DetailRowsRejected
         column = self.pages.column(position)
         self.reach.update(
             turn.connection,
@@ -408,11 +421,11 @@ class RowsSaver:
     def _tell_move(self, turn: _Turn, key: str, before: Any, after: Any) -> None:
         label = self.pages.label(self.editor.position)
         change = {label: (str(before), str(after))}
-        for number, deed in enumerate(turn.done):
-            if deed.kind == "edit" and deed.key == key:
-                turn.done[number] = deed.also(change)
+        for number, event in enumerate(turn.done):
+            if event.kind == "edit" and event.key == key:
+                turn.done[number] = event.also(change)
                 return
-        turn.done.append(Deed("edit", self.pages.name, key, changes=change))
+        turn.done.append(AuditEvent("edit", self.pages.name, key, changes=change))
 
     def _add(self, turn: _Turn, index: str, own: Typed) -> None:
         if not self.editor.may_add or self.editor.is_blank(own) or GONE in own:
@@ -428,7 +441,7 @@ class RowsSaver:
         if not outcome.key:
             self.editor.failed[index] = outcome
             return
-        told = Deed("add", self.pages.name, outcome.key, changes=outcome.changes)
+        told = AuditEvent("add", self.pages.name, outcome.key, changes=outcome.changes)
         turn.done.append(told)
 
     def _next(self, turn: _Turn, key: str) -> int:
@@ -447,36 +460,39 @@ class RowsSaver:
 
     def _tell(self, turn: _Turn, recording: Recording) -> None:
         """Write down what was done, by the titles that the rows have, or had."""
-        if any(deed.kind != "delete" for deed in turn.done):
+        if any(event.kind != "delete" for event in turn.done):
             turn.titled |= self._titles(turn)
         owners = owners_of(self.site, turn.connection, self.pages, turn.belongs)
         who = actor()
-        for deed in turn.done:
-            held = turn.held.get(deed.key)
-            now = encode_key(tuple(held.key.values())) if held else deed.key
+        for event in turn.done:
+            held = turn.held.get(event.key)
+            now = encode_key(tuple(held.key.values())) if held else event.key
             title = turn.titled.get(now, "")
-            recording.mean(who, deed.entitled(title, owners))
+            recording.mean(who, event.entitled(title, owners))
 
 
-PartSaver = RowsSaver | Picker
+PartSaver = DetailRowSaver | ManyToManyEditor
 
 
-def part_savers(editors: Iterable[RowsEditor | Picker]) -> list[PartSaver]:
+def part_savers(
+    editors: Iterable[DetailRowsEditor | ManyToManyEditor],
+) -> list[PartSaver]:
     """Return what saves the parts of a form."""
     return [
-        RowsSaver(each) if isinstance(each, RowsEditor) else each for each in editors
+        DetailRowSaver(each) if isinstance(each, DetailRowsEditor) else each
+        for each in editors
     ]
 
 
 def saved_with(
-    parts: Iterable[PartSaver], work: Callable[[Connection, Recording], Outcome]
-) -> Outcome:
+    parts: Iterable[PartSaver], work: Callable[[Connection, Recording], SaveResult]
+) -> SaveResult:
     """Carry out `work` in one transaction, as `written` does; again, one by one, where
     the database refused one of several rows."""
     try:
-        return written(work)
+        return run_in_transaction(work)
     except Unclear:
         for each in parts:
-            if isinstance(each, RowsSaver):
+            if isinstance(each, DetailRowSaver):
                 each.one_by_one = True
-        return written(work)
+        return run_in_transaction(work)

@@ -18,13 +18,13 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
 from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
-from ..lists.list_query import late_plan
+from ..lists.list_query import deferred_cells
 from ..pages.context import Site
 from ..pages.table_pages import Reference, Related, TablePages, is_single, unique_sets
 from ..pages.urls import key_values, record_address
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
-from .record_saver import SEEN, Outcome, Saver
+from .record_saver import SEEN, RecordSaver, SaveResult
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen
@@ -32,12 +32,12 @@ BLANK = "__n__"  # stands for a number in the row that a script copies
 Typed = MultiDict[str, str]
 
 
-class RowsRefused(Exception):
+class DetailRowsRejected(Exception):
     """Some rows cannot be saved; the transaction is not to be kept."""
 
 
 @dataclass(slots=True)
-class Row:
+class DetailRow:
     """One row of the form: its controls' names begin with `name`; `key` is its address,
     "" for a new one; `kept` are values that are shown and not entered."""
 
@@ -60,14 +60,14 @@ class Row:
 
 
 @dataclass(slots=True)
-class Rows:
+class DetailRows:
     """The rows of one detail table on a form."""
 
     label: str
     pages: TablePages
     columns: list[str]
-    rows: list[Row]
-    blank: Row | None
+    rows: list[DetailRow]
+    blank: DetailRow | None
     may_delete: bool
     number: int
     position: str = ""  # the column by which they can be moved
@@ -93,11 +93,11 @@ class Rows:
         return f"rows-{self.number}"
 
 
-class RowsEditor:
+class DetailRowsEditor:
     """Reads the rows of one detail table of a record, and what was typed there."""
 
     def __init__(
-        self, parent: TablePages, related: Related, number: int, saver: Saver
+        self, parent: TablePages, related: Related, number: int, saver: RecordSaver
     ) -> None:
         self.site: Site = saver.site
         self.pages = saver.pages
@@ -126,7 +126,7 @@ class RowsEditor:
         extras = self.pages.seen_by(self.reach, self.pages.extras)
         self.made = [key for key in extras if key in chosen]
         self.position = self._position()
-        self.failed: dict[str, Outcome] = {}
+        self.failed: dict[str, SaveResult] = {}
         self.messages: dict[str, str] = {}
         self.asked: dict[str, str] = {}  # what is said of rows on which more hangs
         self._entered: dict[tuple[str, ...], list[str]] = {}  # by roles
@@ -208,7 +208,9 @@ class RowsEditor:
         pairs = zip(self.reference.columns, self.reference.referred, strict=True)
         return {ours: values[theirs] for ours, theirs in pairs}
 
-    def stored(self, connection: Connection, values: Mapping[str, Any]) -> Rows | None:
+    def stored(
+        self, connection: Connection, values: Mapping[str, Any]
+    ) -> DetailRows | None:
         """Return the rows of a stored record; None when they are too many for a form."""
         rows = self.reach.rows(self.pages.table)
         belongs = self.parent_values(values)
@@ -234,20 +236,20 @@ class RowsEditor:
         return self._rows(connection, made)
 
     def _make(
-        self, connection: Connection, made: list[Row], held: list[dict[str, Any]]
+        self, connection: Connection, made: list[DetailRow], held: list[dict[str, Any]]
     ) -> None:
         """Show what formulas make of the stored rows, as the database has them, and what
         they borrow of the records that they refer to."""
         if not self.made:
             return
-        plan = late_plan(self.site, self.pages, self.reach, self.made)
+        plan = deferred_cells(self.site, self.pages, self.reach, self.made)
         keys = [tuple(each.get(name) for name in self.pages.key) for each in held]
         cells = plan.cells(connection, [key for key in keys if None not in key])
         for row, key in zip(made, keys, strict=True):
             row.made = cells.get(key, {})
 
     def _name_kept(
-        self, connection: Connection, made: list[Row], held: list[dict[str, Any]]
+        self, connection: Connection, made: list[DetailRow], held: list[dict[str, Any]]
     ) -> None:
         """Show what is kept of references by title."""
         for key, reference in self.pages.lookups.items():
@@ -271,7 +273,7 @@ class RowsEditor:
         number: int,
         held: Mapping[str, Any],
         roles: Callable[[tuple[Any, ...]], tuple[Role, ...]],
-    ) -> Row:
+    ) -> DetailRow:
         key = {name: held[name] for name in self.pages.key}
         form = self.pages.filled(held)
         form.is_new = False
@@ -284,7 +286,7 @@ class RowsEditor:
         }
         self._leave(form, entered)
         segment = encode_key(tuple(key.values()))
-        row = Row(self._name(number), segment, form, seen, kept=kept)
+        row = DetailRow(self._name(number), segment, form, seen, kept=kept)
         row.address = self._address(segment)
         return row
 
@@ -294,11 +296,11 @@ class RowsEditor:
             return ""
         return record_address(self.pages.name, segment)
 
-    def empty(self, connection: Connection) -> Rows:
+    def empty(self, connection: Connection) -> DetailRows:
         """Return the rows of a record that is not there yet."""
         return self._rows(connection, [])
 
-    def again(self, connection: Connection | None, typed: Typed) -> Rows:
+    def again(self, connection: Connection | None, typed: Typed) -> DetailRows:
         """Return the rows as they were typed, with what is wrong with them."""
         made, held = [], []
         for number, (index, own) in enumerate(self.typed(typed).items()):
@@ -310,7 +312,7 @@ class RowsEditor:
             seen = {k: v for k, v in own.items() if k.startswith(SEEN)}
             entered = [k for k in self.columns if k in own or (not key)]
             self._leave(form, entered)
-            row = Row(self._name(number), key, form, seen, is_gone=GONE in own)
+            row = DetailRow(self._name(number), key, form, seen, is_gone=GONE in own)
             row.address = self._address(key)
             if outcome is not None:
                 row.conflicts = outcome.conflicts
@@ -328,7 +330,7 @@ class RowsEditor:
             self._make(connection, made, held)
         return self._rows(connection, made)
 
-    def _keep_key(self, row: Row, entered: list[str]) -> dict[str, Any]:
+    def _keep_key(self, row: DetailRow, entered: list[str]) -> dict[str, Any]:
         """Show what is not entered of a row's key, and return the key's values."""
         try:
             key = key_values(self.site, self.pages, row.key) if row.key else {}
@@ -345,18 +347,18 @@ class RowsEditor:
         text = str(field_.show(value, self.site.language))
         return f"{text}\N{NO-BREAK SPACE}{field_.unit}" if field_.unit else text
 
-    def _rows(self, connection: Connection | None, rows: list[Row]) -> Rows:
+    def _rows(self, connection: Connection | None, rows: list[DetailRow]) -> DetailRows:
         blank = None
         if self.may_add:
             if not self.is_single:
-                blank = Row(self._name(BLANK), "", self._blank_form())
+                blank = DetailRow(self._name(BLANK), "", self._blank_form())
             if not (self.is_single and rows):
-                rows = [*rows, Row(self._name(len(rows)), "", self._blank_form())]
+                rows = [*rows, DetailRow(self._name(len(rows)), "", self._blank_form())]
         for row in [*rows, *([blank] if blank else [])]:
             self._name_fields(row)
         if connection is not None:
             self._fill(connection, rows, blank)
-        return Rows(
+        return DetailRows(
             self.label,
             self.pages,
             self.columns,
@@ -381,7 +383,9 @@ class RowsEditor:
         self._leave(form, self.columns)
         return form
 
-    def _fill(self, connection: Connection, rows: list[Row], blank: Row | None) -> None:
+    def _fill(
+        self, connection: Connection, rows: list[DetailRow], blank: DetailRow | None
+    ) -> None:
         """Give the lookups of all rows their choices: read once, where they are the same
         for all of them."""
         shared: dict[str, LookupField] = {}
@@ -410,7 +414,7 @@ class RowsEditor:
         for key in set(form._fields) - set(entered):
             del form._fields[key]
 
-    def _name_fields(self, row: Row) -> None:
+    def _name_fields(self, row: DetailRow) -> None:
         for key, each in row.form._fields.items():
             if isinstance(each, ValueField):
                 each.name = row.name + key

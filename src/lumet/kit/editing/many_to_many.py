@@ -15,16 +15,16 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import LeavesReach, OutOfReach, Reach
-from ..accounts.audit_log import Deed, Owners, Recording
+from ..access.reach import AccessDenied, ChangeDenied, Reach
+from ..accounts.audit_log import AuditEvent, Owners, Recording
 from ..common.url_keys import encode_key
-from ..db.errors import is_passing, meaning, not_allowed
+from ..db.errors import classify, is_passing, not_allowed
 from ..pages.context import Site, actor
 from ..pages.table_pages import Reference, Related, TablePages
 from ..pages.urls import list_address, values_of
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
-from .detail_rows import RowsRefused, Typed
-from .record_saver import Broken, Saver
+from .detail_rows import DetailRowsRejected, Typed
+from .record_saver import RecordSaver, RuleViolated
 from .transactions import owners_of
 
 MOST_TICKS = 12  # records to choose from that are a list to tick; more are searched
@@ -34,7 +34,7 @@ SHORT = 50  # choices in the page
 
 
 @dataclass(slots=True)
-class Picks:
+class ManyToManyChoice:
     """What a form shows of the chosen records: the choices with their titles and whether
     they are chosen, and what the user saw chosen, by their words in addresses."""
 
@@ -61,11 +61,11 @@ class Picks:
         return not self.address and len(self.options) <= MOST_TICKS
 
 
-class Picker:
+class ManyToManyEditor:
     """Reads and saves what is chosen on the form of a record by one joining table."""
 
     def __init__(
-        self, parent: TablePages, related: Related, number: int, saver: Saver
+        self, parent: TablePages, related: Related, number: int, saver: RecordSaver
     ) -> None:
         self.site: Site = saver.site
         self.parent = parent
@@ -113,23 +113,27 @@ class Picker:
         """Return records to choose from, by words of their titles."""
         return self._choosable.find(search[:LONGEST_SEARCH], skip=skip)
 
-    def stored(self, connection: Connection, values: Mapping[str, Any]) -> Picks | None:
+    def stored(
+        self, connection: Connection, values: Mapping[str, Any]
+    ) -> ManyToManyChoice | None:
         """Return what is chosen on the form of a stored record; None for too many."""
         chosen = self._chosen(connection, values)
         if len(chosen) > MOST_CHOSEN:
             return None
         return self._picks(connection, chosen, chosen)
 
-    def empty(self, connection: Connection) -> Picks:
+    def empty(self, connection: Connection) -> ManyToManyChoice:
         """Return the same for a record that is not there yet."""
         return self._picks(connection, [], [])
 
-    def again(self, connection: Connection | None, typed: Typed) -> Picks:
+    def again(self, connection: Connection | None, typed: Typed) -> ManyToManyChoice:
         """Return what was chosen on a form that was not saved."""
         chosen, was = self._sent(typed)
         if connection is None:
             known = [(Option(each, each), True) for each in chosen]
-            return Picks(self.number, self.label, known, was, "", self.refused)
+            return ManyToManyChoice(
+                self.number, self.label, known, was, "", self.refused
+            )
         return self._picks(connection, chosen, was)
 
     def _sent(self, typed: Typed) -> tuple[list[str], list[str]]:
@@ -139,7 +143,7 @@ class Picker:
 
     def _picks(
         self, connection: Connection, chosen: Sequence[str], was: list[str]
-    ) -> Picks:
+    ) -> ManyToManyChoice:
         choosable = self._choosable
         first = choosable.first(connection, SHORT + 1) if self.may_add else []
         is_cut = len(first) > SHORT or (self.may_add and choosable.is_long)
@@ -151,7 +155,7 @@ class Picker:
         named.sort(key=lambda option: option.title.casefold())
         options = [*named, *first]
         home = f"{list_address(self.parent.name)}/picks/{self.number}"
-        return Picks(
+        return ManyToManyChoice(
             number=self.number,
             label=self.label,
             options=[(option, option.value in chosen) for option in options],
@@ -202,7 +206,7 @@ class Picker:
         typed: Typed,
         recording: Recording,
     ) -> None:
-        """Save what was chosen for the record with these values. Raises RowsRefused when
+        """Save what was chosen for the record with these values. Raises DetailRowsRejected when
         something cannot be."""
         self.refused = []
         if f"picks-{self.number}-was" not in typed:
@@ -227,7 +231,7 @@ class Picker:
             else:
                 self._choose(connection, self._held(belongs, parts[each]), recording)
         if self.refused:
-            raise RowsRefused
+            raise DetailRowsRejected
 
     def _held(
         self, belongs: Mapping[str, Any], parts: tuple[Any, ...]
@@ -241,14 +245,14 @@ class Picker:
         try:
             outcome = self.saver.add(connection, MultiDict(), held)
         except DBAPIError as error:
-            if is_passing(error) or meaning(error).kind in ("busy", "lost"):
+            if is_passing(error) or classify(error).kind in ("busy", "lost"):
                 raise
-            self.refused.append(not_allowed(meaning(error)))
-            raise RowsRefused from error
-        except (LeavesReach, OutOfReach):
+            self.refused.append(not_allowed(classify(error)))
+            raise DetailRowsRejected from error
+        except (ChangeDenied, AccessDenied):
             self.refused.append(str(_("Your roles do not allow this.")))
             return
-        except Broken as broken:
+        except RuleViolated as broken:
             self.refused.append(str(broken.rule.message))
             return
         if not outcome.key and outcome.form.errors:
@@ -264,10 +268,10 @@ class Picker:
             if self.may_delete:
                 self.reach.delete(connection, self.pages.table, held)
                 return
-        except OutOfReach:
+        except AccessDenied:
             pass
         self.refused.append(str(_("Your roles do not allow this.")))
-        raise RowsRefused
+        raise DetailRowsRejected
 
     def _tell(
         self,
@@ -285,5 +289,5 @@ class Picker:
         title = " · ".join(titles)
         key = encode_key(list(held.values()))
         recording.mean(
-            actor(), Deed(kind, self.pages.name, key).entitled(title, owners)
+            actor(), AuditEvent(kind, self.pages.name, key).entitled(title, owners)
         )

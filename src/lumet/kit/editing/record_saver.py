@@ -24,19 +24,19 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, OutOfReach, Reach
+from ..access.reach import UNBOUNDED, AccessDenied, Reach
 from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
-from ..db.column_types import spelled_value
-from ..db.errors import meaning, not_allowed
+from ..db.column_types import stored_value
+from ..db.errors import classify, not_allowed
 from ..forms.base import RecordForm
-from ..forms.date_fields import DateField, MomentField
+from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
 from ..forms.file_fields import FileField
 from ..pages.context import Site, actor
 from ..pages.table_pages import Held, Reference, TablePages, python_type, unique_sets
 from ..queries.lookups import lookup_plan
-from .record_validation import Checks
+from .record_validation import RecordValidation
 
 TRIES = 5  # at a number that others take at the same time
 NEXT_NUMBER = "max + 1"
@@ -45,7 +45,7 @@ SEEN = "seen-"  # before a field's name: the digest of the value that the user s
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
 
 
-class Broken(Exception):
+class RuleViolated(Exception):
     """A record was written that breaks a rule; the transaction is not to be kept."""
 
     def __init__(self, rule: Held) -> None:
@@ -53,12 +53,12 @@ class Broken(Exception):
         self.rule = rule
 
 
-class Gone(Exception):
+class RecordNotFound(Exception):
     """The record is not there, or not within reach."""
 
 
 @dataclass(slots=True)
-class Outcome:
+class SaveResult:
     """What became of a form: the address key of the record when it was saved; else the
     form with its mistakes, and what others changed meanwhile, by field."""
 
@@ -75,7 +75,7 @@ class Outcome:
 
 
 @dataclass(slots=True)
-class Later:
+class PendingWrites:
     """What is written together: changes of several records, by their keys, with the values
     by column; new ones, by column too, with what became of each; a form of which nobody
     has need any more."""
@@ -83,13 +83,13 @@ class Later:
     changes: list[tuple[dict[str, Any], dict[Column[Any], Any]]] = field(
         default_factory=list
     )
-    additions: list[tuple[Outcome, dict[Column[Any], Any]]] = field(
+    additions: list[tuple[SaveResult, dict[Column[Any], Any]]] = field(
         default_factory=list
     )
     spare: RecordForm | None = None
 
 
-class Saver:
+class RecordSaver:
     """Reads and writes the records of one table through its form."""
 
     def __init__(
@@ -102,7 +102,7 @@ class Saver:
         self.site = site
         self.pages = pages
         self.reach = reach
-        self.checks = Checks(site, pages, reach)
+        self.checks = RecordValidation(site, pages, reach)
         self._secret = secret.encode()
         self._labels: dict[str, str] = {}
         self._titles: dict[tuple[Reference, Any], str] = {}
@@ -132,7 +132,7 @@ class Saver:
         default = _literal_default(column.server_default)
         if default is None:
             return None
-        value = spelled_value(column, default)
+        value = stored_value(column, default)
         known = value is not None
         text = field_.to_text(value) if known else field_.from_default(default)
         try:
@@ -153,7 +153,7 @@ class Saver:
         alone = {columns[0] for columns in unique_sets(self.pages) if len(columns) == 1}
         try:
             values = self._read(connection, key)
-        except Gone:
+        except RecordNotFound:
             return {}
         return {
             name: self.pages.fields[name].to_text(value)
@@ -161,25 +161,25 @@ class Saver:
             if value is not None and name not in alone and name not in self.pages.key
         }
 
-    def stored(self, connection: Connection, key: Mapping[str, Any]) -> Outcome:
+    def stored(self, connection: Connection, key: Mapping[str, Any]) -> SaveResult:
         """Return the form of the record with this key, and what the user sees of it.
 
-        Raises Gone when there is no such record within reach, OutOfReach when it may be
+        Raises RecordNotFound when there is no such record within reach, AccessDenied when it may be
         seen but not changed.
         """
         self._admit(connection, key)
         values = self._read(connection, key)
         form = self.pages.filled(values)
         form.is_new = False
-        return Outcome(form, seen=self._digests(key, values))
+        return SaveResult(form, seen=self._digests(key, values))
 
     def add(
         self,
         connection: Connection,
         typed: MultiDict[str, str],
         given: Mapping[str, Any] = NOTHING,
-        later: Later | None = None,
-    ) -> Outcome:
+        later: PendingWrites | None = None,
+    ) -> SaveResult:
         """Add a record from what was typed, unless something is wrong with it; the values
         `given` are not typed, but those of records that it refers to. What is to be
         written is added to `later`, where that is given, and not written yet; nor is it
@@ -194,7 +194,7 @@ class Saver:
         if not self.checks.is_valid(connection, form, self.entered, {}, None, alone):
             if later is not None:
                 later.spare = None  # it is shown again
-            return Outcome(form)
+            return SaveResult(form)
         values = {key: form._fields[key].data for key in self.entered}
         written = {
             key: value
@@ -204,7 +204,7 @@ class Saver:
             or self._is_cleared(key, typed)
         }
         self.pages.before_save(connection, written, is_new=True)
-        outcome = Outcome(form, written=frozenset(written))
+        outcome = SaveResult(form, written=frozenset(written))
         changes = {name: (None, value) for name, value in written.items()}
         outcome.changes = self._told(connection, changes)
         if later is not None:
@@ -228,10 +228,10 @@ class Saver:
         row = UNBOUNDED.run(connection, spelled.where(self.pages.is_key(held))).first()
         return encode_key(key if row is None else tuple(row))
 
-    def add_all(self, connection: Connection, later: Later) -> None:
+    def add_all(self, connection: Connection, later: PendingWrites) -> None:
         """Write the new records that waited, those of the same columns at once, and give
         each its key."""
-        grouped: dict[tuple[Column[Any], ...], list[tuple[Outcome, Any]]] = {}
+        grouped: dict[tuple[Column[Any], ...], list[tuple[SaveResult, Any]]] = {}
         for outcome, values in later.additions:
             grouped.setdefault(tuple(values), []).append((outcome, values))
         stamps = self._by_column(self._stamps(is_new=True))
@@ -269,7 +269,7 @@ class Saver:
             except DBAPIError as error:
                 if (
                     place is None
-                    or meaning(error).kind != "unique"
+                    or classify(error).kind != "unique"
                     or tried == TRIES - 1
                 ):
                     raise
@@ -301,7 +301,7 @@ class Saver:
         """Return the present moment as the column keeps it: by the clock that its
         defaults follow too, the database's, unless its zone or spelling was decided."""
         shown = self.pages.fields.get(key)
-        if isinstance(shown, MomentField) and shown.zone:
+        if isinstance(shown, DateTimeField) and shown.zone:
             return shown.as_stored(datetime.now(UTC))
         if getattr(self.pages.column(key).type, "stored", ""):
             today = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
@@ -328,11 +328,11 @@ class Saver:
 
     def edit(
         self, connection: Connection, key: Mapping[str, Any], typed: MultiDict[str, str]
-    ) -> Outcome:
+    ) -> SaveResult:
         """Save what was typed into the record with this key, unless something is wrong
         or somebody changed the same field since the user saw it.
 
-        Raises Gone when there is no such record within reach, OutOfReach when it may be
+        Raises RecordNotFound when there is no such record within reach, AccessDenied when it may be
         seen but not changed.
         """
         self.reach.lock(connection, self.pages.table, key)
@@ -345,10 +345,10 @@ class Saver:
         key: Mapping[str, Any],
         values: Mapping[str, Any],
         typed: MultiDict[str, str],
-        later: Later | None = None,
+        later: PendingWrites | None = None,
         *,
         seen: Mapping[str, Any] | None = None,
-    ) -> Outcome:
+    ) -> SaveResult:
         """Save what was typed into the fields `entered` of the record with this key,
         which is locked and holds `values`: as `edit` does, who finds them out. What is
         to be written is added to `later`, where that is given, and not written yet. Where
@@ -358,7 +358,7 @@ class Saver:
         spare = later.spare if later is not None else None
         form = self.pages.filled(values, mine, spare)
         form.is_new = False
-        outcome = Outcome(form, conflicts=conflicts)
+        outcome = SaveResult(form, conflicts=conflicts)
         is_valid = self.checks.is_valid(connection, form, self.entered, values, key)
         if not is_valid or conflicts:
             outcome.seen = self._digests(seen, values)
@@ -399,7 +399,7 @@ class Saver:
 
     def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
         """Delete the record with this key, or, where that was decided, mark it as
-        deleted; tell whether there was one. Raises OutOfReach when the user may not."""
+        deleted; tell whether there was one. Raises AccessDenied when the user may not."""
         table, mark = self.pages.table, self.pages.soft_delete
         if not mark:
             return self.reach.delete(connection, table, key)
@@ -441,14 +441,14 @@ class Saver:
         return UNBOUNDED.run(connection, held).first() is not None
 
     def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
-        """Let the database work out the rules that a form cannot. Raises Broken, at
+        """Let the database work out the rules that a form cannot. Raises RuleViolated, at
         which the transaction ends."""
         for rule in self.pages.held:
             table = self.pages.table
             breaks = select(literal(1)).select_from(table).where(self.pages.is_key(key))
             breaks = breaks.where(text(f"NOT ({rule.words})"))
             if UNBOUNDED.run(connection, breaks).first():
-                raise Broken(rule)
+                raise RuleViolated(rule)
 
     def _admit(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Find out which fields of the record with this key the user may enter."""
@@ -457,7 +457,7 @@ class Saver:
         self.entered = self.pages.enters(self.reach, roles, is_new=False)
         if not roles:
             self._read(connection, key)  # what cannot be seen is not there
-            raise OutOfReach(f"edit {table.fullname}")
+            raise AccessDenied(f"edit {table.fullname}")
 
     def _told(
         self, connection: Connection, changes: Mapping[str, tuple[Any, Any]]
@@ -514,7 +514,7 @@ class Saver:
             if name in fields and not isinstance(fields[name], SecretField | FileField)
         }
 
-    def put_back(self, outcome: Outcome, texts: Changes) -> None:
+    def put_back(self, outcome: SaveResult, texts: Changes) -> None:
         """Fill earlier values into the form of a record: into those fields that the user
         may enter."""
         for name in self.entered:
@@ -533,7 +533,7 @@ class Saver:
         bound = {f"k_{name}": value for name, value in key.items()}
         row = self.reach.run(connection, statement, bound).first()
         if row is None:
-            raise Gone
+            raise RecordNotFound
         return dict(zip(self.entered, row[1:], strict=True))
 
     def _digest(self, key: Mapping[str, Any], name: str, text: str) -> str:
@@ -606,9 +606,9 @@ class Saver:
             return "–"
         return str(field_.show(value, self.site.language))
 
-    def refuse(self, outcome: Outcome, error: DBAPIError) -> None:
+    def refuse(self, outcome: SaveResult, error: DBAPIError) -> None:
         """Put what the database refused at the field that it names, else at the top."""
-        told = meaning(error)
+        told = classify(error)
         by_name = {column.name: key for key, column in self.pages.table.c.items()}
         keys = [by_name[name] for name in told.columns if name in by_name]
         keys = [key for key in keys if key in outcome.form._fields]

@@ -19,11 +19,11 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField
 from ..pages.context import Site, lower_first
 from ..pages.table_pages import TablePages, unique_sets
-from ..queries.hierarchy import makes_circle, tree_by
+from ..queries.hierarchy import hierarchy_by, makes_cycle
 from ..queries.lookups import Lookup
 
 
-class Checks:
+class RecordValidation:
     """What is checked of the forms of one table, for one user."""
 
     def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
@@ -139,14 +139,14 @@ class Checks:
         """Refuse to put a record below itself."""
         # others may well come round: the next, a twin
         is_above = name == self.pages.below
-        tree = tree_by(self.pages, self.pages.lookups[name]) if is_above else None
+        tree = hierarchy_by(self.pages, self.pages.lookups[name]) if is_above else None
         if key is None or tree is None:
             return
         above = tuple(
             form[each].data if each in form._fields else values.get(each, key.get(each))
             for each in tree.columns
         )
-        if None not in above and makes_circle(connection, tree, key, above):
+        if None not in above and makes_cycle(connection, tree, key, above):
             message = _("This stands below the record itself. Choose another.")
             form.add_error(name, message)
 

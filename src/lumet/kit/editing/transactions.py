@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from ..access.reach import UNBOUNDED, Reach
 from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
-from ..db.errors import is_passing, meaning
+from ..db.errors import classify, is_passing
 from ..pages.context import Site, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import key_values
@@ -21,7 +21,7 @@ from ..queries.record import record_plan
 TRIES = 8  # at a transaction that others got in the way of
 
 
-class BrokenOff(Exception):
+class SaveAborted(Exception):
     """A change was not carried out, since the database is busy or away; `is_unsure`:
     perhaps it was, since the connection was lost at its very end."""
 
@@ -35,7 +35,7 @@ class BrokenOff(Exception):
         """What to tell who wanted the change."""
         if self.is_unsure:
             text = _("The connection to the database was lost while this was being "
-                     "saved. Look whether it is there before you save it again.")  # fmt: skip
+                     "saved. Impersonation whether it is there before you save it again.")  # fmt: skip
         elif self.kind == "busy":
             text = _("Somebody else is changing what this needs, and it took too long. "
                      "Nothing was saved yet; try again in a moment.")  # fmt: skip
@@ -48,11 +48,11 @@ class BrokenOff(Exception):
 T = TypeVar("T")
 
 
-def written(work: Callable[[Connection, Recording], T]) -> T:
+def run_in_transaction(work: Callable[[Connection, Recording], T]) -> T:
     """Carry out `work` in one transaction; again, from its beginning, where transactions
     got in each other's way.
 
-    Raises BrokenOff where the database is busy or away, and what else `work` raises.
+    Raises SaveAborted where the database is busy or away, and what else `work` raises.
     """
     for tried in range(TRIES):
         is_worked = False
@@ -67,22 +67,22 @@ def written(work: Callable[[Connection, Recording], T]) -> T:
             return done
         except DBAPIError as error:
             if tried == TRIES - 1 or not is_passing(error):
-                kind = meaning(error).kind
+                kind = classify(error).kind
                 if kind in ("busy", "lost"):
-                    raise BrokenOff(kind, is_worked and kind == "lost") from error
+                    raise SaveAborted(kind, is_worked and kind == "lost") from error
                 raise
         time.sleep(random.uniform(0.01, 0.05) * (tried + 1))
     raise AssertionError
 
 
-def told_of(
-    pages: TablePages, within: Reach, connection: Connection, segment: str
+def audited(
+    pages: TablePages, reach: Reach, connection: Connection, segment: str
 ) -> tuple[str, Owners]:
     """Return the title of a record by its key in an address, "" where it is beyond
     reach, and the records whose row it is."""
     if not pages.key:
         return "", ()
-    plan = record_plan(site(), pages, within)
+    plan = record_plan(site(), pages, reach)
     found = plan.read(connection, key_values(site(), pages, segment))
     if found is None:
         return "", ()

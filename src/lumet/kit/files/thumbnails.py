@@ -18,13 +18,13 @@ _drawing = Lock()
 FORMATS = ("PNG", "JPEG", "GIF", "WEBP", "BMP", "TIFF")
 
 
-class NoPicture(Exception):
+class NotAnImage(Exception):
     """Some bytes are no picture that can be shown."""
 
 
-def kept_picture(raw: bytes, uploads: Path) -> tuple[bytes, str]:
+def cached_thumbnail(raw: bytes, uploads: Path) -> tuple[bytes, str]:
     """Return a small copy of a picture and its media type, drawn once and kept among the
-    `uploads`. Raises NoPicture."""
+    `uploads`. Raises NotAnImage."""
     name = hashlib.sha256(raw).hexdigest()
     folder = uploads / KEPT
     for ending, kind in _KINDS.items():
@@ -33,7 +33,7 @@ def kept_picture(raw: bytes, uploads: Path) -> tuple[bytes, str]:
         except OSError:
             continue
     with _drawing:
-        small, kind = small_picture(raw)
+        small, kind = thumbnail(raw)
         _keep(folder, f"{name}.{'png' if kind == _KINDS['png'] else 'jpg'}", small)
     return small, kind
 
@@ -53,16 +53,16 @@ def _keep(folder: Path, name: str, content: bytes) -> None:
         return
 
 
-def small_picture(raw: bytes) -> tuple[bytes, str]:
+def thumbnail(raw: bytes) -> tuple[bytes, str]:
     """Return a small copy of a picture and its media type: drawn anew, so that nothing
-    else that is in the bytes goes out. Raises NoPicture."""
+    else that is in the bytes goes out. Raises NotAnImage."""
     from PIL import Image, ImageOps, UnidentifiedImageError  # slow to import
 
     try:
         with Image.open(io.BytesIO(raw), formats=FORMATS) as found:
             found.draft("RGB", (2 * SIDE, 2 * SIDE))  # a JPEG is read small
             if found.width * found.height > MOST_PIXELS:
-                raise NoPicture
+                raise NotAnImage
             upright = ImageOps.exif_transpose(found) or found
             has_holes = upright.has_transparency_data
             drawn = upright.convert("RGBA" if has_holes else "RGB")
@@ -70,7 +70,7 @@ def small_picture(raw: bytes) -> tuple[bytes, str]:
             made = io.BytesIO()
             drawn.save(made, "PNG" if has_holes else "JPEG")
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
-        raise NoPicture from error
+        raise NotAnImage from error
     except Image.DecompressionBombError as error:
-        raise NoPicture from error
+        raise NotAnImage from error
     return made.getvalue(), "image/png" if has_holes else "image/jpeg"

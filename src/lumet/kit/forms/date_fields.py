@@ -13,8 +13,8 @@ from zoneinfo import ZoneInfo
 from flask_babel import lazy_gettext as _
 
 from ..common import locale
-from ..common.formatting import date_text, moment_text, plain_text, time_text
-from ..common.parsing import read_date, read_moment, read_time
+from ..common.formatting import date_text, datetime_text, plain_text, time_text
+from ..common.parsing import read_date, read_datetime, read_time
 from .fields import ValueField
 
 _named = cache(ZoneInfo)
@@ -124,7 +124,7 @@ class TimeField(ClockField):
         )
 
 
-class MomentField(ClockField):
+class DateTimeField(ClockField):
     """A date and a time of day. `zoned`: the database knows when that is; `zone`: the
     zone in which a column without one is stored."""
 
@@ -168,9 +168,9 @@ class MomentField(ClockField):
 
     def _read(self, text: str) -> datetime:
         try:
-            return read_moment(text, locale.language(), locale.now())
+            return read_datetime(text, locale.language(), locale.now())
         except ValueError:
-            example = moment_text(locale.now(), locale.language())
+            example = datetime_text(locale.now(), locale.language())
             raise ValueError(
                 _("Enter a date and a time, such as %(example)s.", example=example)
             ) from None
@@ -197,7 +197,7 @@ class MomentField(ClockField):
 
     def show(self, value: Any, language: str) -> str:
         if isinstance(value, datetime):
-            return moment_text(self.here(value).replace(tzinfo=None), language)
+            return datetime_text(self.here(value).replace(tzinfo=None), language)
         return plain_text(value)
 
 

@@ -520,7 +520,7 @@ class SecretField(ValueField):
         return self.required and self.object_data is None
 
 
-class SeveralField(ValueField):
+class MultipleChoiceField(ValueField):
     """Several values in one column: of `choices`, or one a line. `joined`: kept as one
     text with commas between them; `each`: "number" or "text"."""
 

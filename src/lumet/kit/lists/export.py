@@ -20,12 +20,12 @@ from typing import Any, BinaryIO
 import xlsxwriter  # type: ignore[import-untyped]
 
 from ..common import locale
-from ..db.column_types import Date, Moment
-from ..forms.fields import ChoiceField, SeveralField, ValueField
+from ..db.column_types import Date, DateTime
+from ..forms.fields import ChoiceField, MultipleChoiceField, ValueField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.table_pages import TablePages
 from ..queries.select_builder import At, TitleAt
-from .list_request import Browsing
+from .list_request import ListRequest
 
 RISKY = (
     "=",
@@ -60,11 +60,11 @@ class Export:
     """The columns of one export: the title, then what the list shows; with the keys that
     stand behind references where they are wanted."""
 
-    def __init__(self, browsing: Browsing, with_keys: bool) -> None:
-        self.browsing = browsing
-        self.plan = browsing.own_plan()
+    def __init__(self, list_request: ListRequest, with_keys: bool) -> None:
+        self.list_request = list_request
+        self.plan = list_request.own_plan()
         self.zone = locale.zone()
-        pages = browsing.pages
+        pages = list_request.pages
         self.headings = [str(pages.singular)]
         self.readers: list[Reader] = [self.plan.title]
         if with_keys:
@@ -86,7 +86,7 @@ class Export:
                 self._add(key, pages.label(key), plain)
             elif _is_day(pages, key):
                 day: At | _DayAt = self.plan.selection.plain_reader(key)
-                if browsing.site.database.engine.dialect.name == "sqlite":
+                if list_request.site.database.engine.dialect.name == "sqlite":
                     day = _DayAt(day.place, pages.column(key).type)
                 self._add(key, pages.label(key), day)
             else:
@@ -102,10 +102,10 @@ class Export:
 
     def chunks(self) -> Iterator[Sequence[Any]]:
         """Yield the rows for the readers, CHUNK_ROWS at a time, of one statement."""
-        browsing, plan = self.browsing, self.plan
-        with browsing.site.database.exporting(EXPORT_SECONDS) as connection:
+        list_request, plan = self.list_request, self.plan
+        with list_request.site.database.exporting(EXPORT_SECONDS) as connection:
             ends = time.monotonic() + EXPORT_SECONDS
-            statement, bound = plan.all_rows(), browsing.bound
+            statement, bound = plan.all_rows(), list_request.bound
             result = plan.reach.stream(connection, statement, bound, CHUNK_ROWS)
             with result:
                 for rows in result.partitions():
@@ -145,7 +145,7 @@ def _is_day(pages: TablePages, key: str) -> bool:
     if key not in pages.fields:
         return False
     held = pages.column(key).type
-    return isinstance(held, Date | Moment) and not held.stored
+    return isinstance(held, Date | DateTime) and not held.stored
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +179,7 @@ def _text_of(cell: Reader) -> Reader:
 
 def _plain(field: ValueField, raw: Reader) -> Reader:
     """Return a reader of a value as other programs take it: choices by their labels."""
-    if isinstance(field, SeveralField):
+    if isinstance(field, MultipleChoiceField):
         return lambda row: None if (v := raw(row)) is None else field.show(v, "")
     if isinstance(field, ChoiceField) and isinstance(raw, At):
         labels = {value: str(label) for value, label in field.by_value.items()}
@@ -344,7 +344,7 @@ def _write_texts(
     texts: Callable[[Export], Iterator[str]],
 ) -> Callable[[Export, BinaryIO], None]:
     def write(export: Export, target: BinaryIO) -> None:
-        most = export.browsing.site.export_bytes
+        most = export.list_request.site.export_bytes
         for text in texts(export):
             target.write(text.encode())
             if target.tell() > most:

@@ -35,7 +35,7 @@ class Branch:
         )
 
 
-class RowAct(NamedTuple):
+class RowAction(NamedTuple):
     """What can be done to a row: the right that it needs, its address with `*` for the
     key, and its label."""
 
@@ -49,7 +49,7 @@ EVERYWHERE: Allowed = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class ListRow:
     """One row of a list; `starts` are the beginnings of its cells as HTML."""
 
     key: str
@@ -60,7 +60,7 @@ class Line:
     def row(
         self,
         form: str = "",
-        acts: Sequence[RowAct] = (),
+        acts: Sequence[RowAction] = (),
         branch: Branch | None = None,
         allowed: Allowed = EVERYWHERE,
         starts: Sequence[str] | None = None,
@@ -105,7 +105,7 @@ class Page:
     where nothing is. The numbers of the `aligned` columns are set out by their decimal
     `point`."""
 
-    lines: list[Line]
+    lines: list[ListRow]
     begin: str = ""
     end: str = ""
     aligned: Sequence[int] = ()
@@ -114,11 +114,11 @@ class Page:
     def body(
         self,
         form: str = "",
-        acts: Sequence[RowAct] = (),
+        acts: Sequence[RowAction] = (),
         branch: Branch | None = None,
         allowed: Allowed = EVERYWHERE,
     ) -> Markup:
-        """Return the rows as HTML, as `Line.row` does."""
+        """Return the rows as HTML, as `ListRow.row` does."""
         every = self._aligned_starts()
         rows = [
             line.row(form, acts, branch, allowed, every[place] if every else None)

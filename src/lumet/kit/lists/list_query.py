@@ -35,9 +35,9 @@ from ..forms.fields import (
     ChoiceField,
     JsonField,
     LongTextField,
+    MultipleChoiceField,
     OtherField,
     SecretField,
-    SeveralField,
     TextField,
 )
 from ..forms.file_fields import FileField
@@ -47,25 +47,25 @@ from ..pages.registry import Registry
 from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.urls import record_home
 from ..queries.filters import Shape, conditions
-from ..queries.hierarchy import tree_of
+from ..queries.hierarchy import hierarchy_of
 from ..queries.search import has_words, matchers
-from ..queries.select_builder import Cell, Selection, escape
+from ..queries.select_builder import Cell, SelectBuilder, escape
 from ..queries.title_search import Modes, is_titled
-from .list_html import Line, Page
+from .list_html import ListRow, Page
 
 PAGE_ROWS = 25
 MOST_SORTED = 2  # columns in one order
 MOST_ON_CARD = 3  # columns beside the title and the state
 MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
-Through = tuple[()] | tuple[Reference, Reference]
+Junction = tuple[()] | tuple[Reference, Reference]
 TOP, BRANCH = "top", "branch"  # parts of a tree
 WITH, ONLY = "with", "only"  # records marked as deleted
 TITLE = "record-title"  # of an address; a column's key has no hyphen
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class ListSpec:
     """What a list is asked for beyond its order, as far as its statement depends on it:
     the columns it shows, the shape of its filters, how many words are searched, whether
     it is read `among` keys that were found before, what becomes of records marked as
@@ -83,7 +83,7 @@ class Asked:
     wide: tuple[str, ...] = ()  # columns that only wide windows show as well
 
 
-ALL_ROWS = Asked()
+ALL_ROWS = ListSpec()
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,14 +94,14 @@ class Count:
     is_capped: bool
 
 
-class LatePlan(Plan):
+class DeferredCells(Plan):
     """The formulas of some rows, by their keys: worked out for the rows of one page."""
 
     def __init__(
         self, site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
     ) -> None:
         self.reach = reach
-        selection = Selection(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(site.registry, pages, reach, site.language)
         self._keys = selection.keys_reader()
         self._cells = {key: selection.cell_reader(key, record_home) for key in formulas}
         held = among_keys(selection.base, pages.key, "keys")
@@ -121,14 +121,14 @@ class LatePlan(Plan):
         }
 
 
-def late_plan(
+def deferred_cells(
     site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
-) -> LatePlan:
+) -> DeferredCells:
     """Return the plan of some formulas, built when it is first wanted."""
     key = ("late", pages.name, reach.shape, tuple(formulas))
-    plan = site.plan(key, lambda: LatePlan(site, pages, reach, formulas))
-    assert isinstance(plan, LatePlan)
-    return plan.within(reach)
+    plan = site.plan(key, lambda: DeferredCells(site, pages, reach, formulas))
+    assert isinstance(plan, DeferredCells)
+    return plan.for_reach(reach)
 
 
 def _later(row: Row[Any]) -> Cell:
@@ -164,15 +164,15 @@ class ListPlan(Plan):
         reach: Reach,
         order: Sequence[Order],
         by: Sequence[str] = (),
-        asked: Asked = ALL_ROWS,
+        asked: ListSpec = ALL_ROWS,
         inline: bool = False,
-        through: Through = (),
+        through: Junction = (),
     ) -> None:
         self.reach = reach
         self.pages = pages
         self._site, self._order, self._by = site, order, by
         self._kind = site.database.engine.dialect.name
-        self.selection = Selection(site.registry, pages, reach, site.language)
+        self.selection = SelectBuilder(site.registry, pages, reach, site.language)
         wanted = asked.columns or (*pages.shown, *asked.wide)
         shown = pages.seen_by(reach, dict.fromkeys(wanted))
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
@@ -184,10 +184,10 @@ class ListPlan(Plan):
         self.terms = self._make_terms(self.selection)
         # where neither reads another table, rows are limited before they are joined
         is_own = self.selection.source is self.selection.base
-        self._late: LatePlan | None = None
+        self._late: DeferredCells | None = None
         late = [key for key in self.shown if key in pages.computed and pages.key]
         if late and not inline:
-            self._late = LatePlan(site, pages, reach, late)
+            self._late = DeferredCells(site, pages, reach, late)
         self._readers = self._arrange(self.selection)
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
@@ -226,7 +226,9 @@ class ListPlan(Plan):
         tones, a state, and the most telling others."""
         fields = {key: self.pages.shown_field(key) for key in self.shown}
         states = [key for key in fields if self._has_tones(key)]
-        long = LongTextField | JsonField | SecretField | SeveralField | OtherField
+        long = (
+            LongTextField | JsonField | SecretField | MultipleChoiceField | OtherField
+        )
         others = [
             key
             for key, shown in fields.items()
@@ -247,7 +249,7 @@ class ListPlan(Plan):
             return False
         return shown.scale is None or isinstance(shown, DegreesField)
 
-    def _arrange(self, selection: Selection) -> "_Readers":
+    def _arrange(self, selection: SelectBuilder) -> "_Readers":
         """Add what the list reads to a selection; return the readers, whose places are
         the same in every selection that is arranged so."""
         by, late = self._by, self._late
@@ -265,7 +267,7 @@ class ListPlan(Plan):
         return _Readers(key, keys, title, cells, raw)
 
     def _conditions(
-        self, site: Site, by: Sequence[str], asked: Asked, through: Through
+        self, site: Site, by: Sequence[str], asked: ListSpec, through: Junction
     ) -> list[ColumnElement[bool]]:
         """Return the conditions of the list's rows."""
         pages, reach, base = self.pages, self.reach, self.selection.base
@@ -275,7 +277,7 @@ class ListPlan(Plan):
         if pages.soft_delete and asked.deleted != WITH:
             alive = pages.is_alive(base)
             found.append(not_(alive) if asked.deleted == ONLY else alive)
-        tree = tree_of(pages, reach) if asked.part else None
+        tree = hierarchy_of(pages, reach) if asked.part else None
         if tree is not None:
             is_top = asked.part == TOP
             found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
@@ -328,7 +330,7 @@ class ListPlan(Plan):
         order = [Order(key) for key in seen]
         return [term for term, _, _ in self.selection.order_terms(order)]
 
-    def _make_terms(self, selection: Selection) -> tuple[Term, ...]:
+    def _make_terms(self, selection: SelectBuilder) -> tuple[Term, ...]:
         """Return the terms of the order, which end in the key as it is stored: the title
         of what a key refers to may be that of others too."""
         wanted = [item for item in self._order if item.column not in self._by]
@@ -447,7 +449,7 @@ class ListPlan(Plan):
         inner = select(*[base.c[key] for key in self._limited]).select_from(base)
         inner = inner.where(*self._where, *where).order_by(*order)
         rows = _limited(inner, offset).subquery(self.pages.table.name)
-        selection = Selection(
+        selection = SelectBuilder(
             self._site.registry, self.pages, self.reach, self._site.language, base=rows
         )
         self._arrange(selection)
@@ -497,7 +499,7 @@ class ListPlan(Plan):
         lines = [self._line(row) for row in rows]
         if self._late is not None and self._readers.keys is not None:
             keys = [self._readers.keys(row) for row in rows]
-            cells = self._late.within(self.reach).cells(connection, keys)
+            cells = self._late.for_reach(self.reach).cells(connection, keys)
             for line, key in zip(lines, keys, strict=True):
                 for name, cell in cells.get(key, {}).items():
                     line.cells[self.shown.index(name)] = cell
@@ -512,10 +514,10 @@ class ListPlan(Plan):
     def _place(self, row: Row[Any]) -> str:
         return write_place([row[place] for place in self._readers.raw])
 
-    def _line(self, row: Row[Any]) -> Line:
+    def _line(self, row: Row[Any]) -> ListRow:
         key = self._readers.key(row) if self._readers.key is not None else ""
         title = Cell(self._readers.title(row) or "–", self._home + key if key else "")
-        return Line(
+        return ListRow(
             key, title, [read(row) for read in self._readers.cells], self.starts
         )
 
@@ -579,8 +581,8 @@ def list_plan(
     reach: Reach,
     order: Sequence[Order],
     by: tuple[str, ...] = (),
-    asked: Asked = ALL_ROWS,
-    through: Through = (),
+    asked: ListSpec = ALL_ROWS,
+    through: Junction = (),
 ) -> ListPlan:
     """Return the plan of a list, built when it is first wanted."""
     key = ("list", pages.name, reach.shape, tuple(order), by, asked, through)
@@ -590,7 +592,7 @@ def list_plan(
 
     plan = site.plan(key, build)
     assert isinstance(plan, ListPlan)
-    return plan.within(reach)
+    return plan.for_reach(reach)
 
 
 def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -> bool:
@@ -601,7 +603,12 @@ def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -
         if not reach.may("view", target):
             return False
     unsorted = (
-        LongTextField | JsonField | OtherField | SecretField | SeveralField | FileField
+        LongTextField
+        | JsonField
+        | OtherField
+        | SecretField
+        | MultipleChoiceField
+        | FileField
     )
     if not pages.is_shown(key) or key in pages.computed or key in pages.unserved:
         return False

@@ -22,10 +22,10 @@ from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.preferences import KeptChoices
+from ..accounts.preferences import Preferences
 from ..common.formatting import date_text, number_text
 from ..db.keyset import bound_keys
-from ..forms.date_fields import DateField, MomentField
+from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
 from ..pages.context import Site, lower_first
@@ -35,20 +35,20 @@ from ..queries.filters import (
     FROM,
     IS,
     TO,
-    Sift,
+    Filter,
+    filter_values,
     in_words,
     operators,
-    read_sifts,
+    read_filters,
     seen_operators,
     shape_of,
-    sift_values,
 )
-from ..queries.hierarchy import Tree, titles_of, tree_of
+from ..queries.hierarchy import Hierarchy, hierarchy_of, titles_of
 from ..queries.lookups import SHORT_LIST, lookup_plan
-from ..queries.prefix_search import find_beginnings
+from ..queries.prefix_search import find_by_prefix
 from ..queries.select_builder import Cell
 from ..queries.title_search import Search, read_search
-from .list_html import Branch, Line
+from .list_html import Branch, ListRow
 from .list_query import (
     BRANCH,
     ONLY,
@@ -56,9 +56,9 @@ from .list_query import (
     TITLE,
     TOP,
     WITH,
-    Asked,
     Count,
     ListPlan,
+    ListSpec,
     Sorting,
     is_sortable,
     list_plan,
@@ -108,7 +108,7 @@ class Known(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class ActiveFilter:
     """A filter in words, and the address of the list without it."""
 
     label: str
@@ -152,17 +152,17 @@ class Total(NamedTuple):
 
 
 @dataclass(slots=True)
-class Browsing:
+class ListRequest:
     """What the address of a list asks for, of those things that this user may see."""
 
     site: Site
     pages: TablePages
     reach: Reach
     arguments: MultiDict[str, str]
-    kept: KeptChoices
+    kept: Preferences
     is_on_screen: bool = False  # wide windows show more columns
     search: Search = field(init=False)
-    sifts: list[Sift] = field(init=False)
+    filters: list[Filter] = field(init=False)
     among: Sequence[tuple[Any, ...]] = field(init=False, default=())
     deleted: str = field(init=False)
     under: str = field(init=False)  # the key of the record whose branch it is
@@ -170,7 +170,7 @@ class Browsing:
     sorting: Sorting = field(init=False)
     columns: tuple[str, ...] | None = field(init=False)
     size: int = field(init=False)
-    arrangement: str = field(init=False)
+    layout: str = field(init=False)
     panel: str = field(init=False)
     known: Known = field(init=False)
     _home: str = field(init=False)
@@ -190,7 +190,7 @@ class Browsing:
         self.known = self.site.plan(key, self._learn)
         self._plan = None
         registry = self.site.registry
-        self.sifts = read_sifts(registry, self.pages, self.reach, given)
+        self.filters = read_filters(registry, self.pages, self.reach, given)
         self._settle_days()
         self.search = read_search(self.site, self.pages, self.reach, given.get("q", ""))
         self.sorting = read_sort(
@@ -209,16 +209,16 @@ class Browsing:
         self.panel = panel if panel in PANELS else ""
         first = next(iter(self.known.ways))
         wanted = given.get("as", first)
-        self.arrangement = wanted if wanted in self.known.ways else first
+        self.layout = wanted if wanted in self.known.ways else first
 
     def _settle_days(self) -> None:
         """Write days in addresses as everybody's programs do, however they were typed: a
         view that is shared must mean the same in another language."""
         typed = {
-            sift.name: sift.texts[0]
-            for sift in self.sifts
-            if sift.operator in (FROM, TO)
-            and isinstance(self.pages.fields[sift.key], DateField | MomentField)
+            filter_.name: filter_.texts[0]
+            for filter_ in self.filters
+            if filter_.operator in (FROM, TO)
+            and isinstance(self.pages.fields[filter_.key], DateField | DateTimeField)
         }
         self._words = [
             (key, urlencode([(key, typed[key])], safe=",.~") if key in typed else text)
@@ -272,7 +272,7 @@ class Browsing:
         """Return the arrangements: those decided, else what fits the columns."""
         decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART, TREE)
         fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
-        if tree_of(self.pages, self.reach):
+        if hierarchy_of(self.pages, self.reach):
             fitting.add(TREE)
         return [way for way in decided if way in fitting] or [TABLE]
 
@@ -304,7 +304,7 @@ class Browsing:
         """Tell whether a column makes groups by its months: a date that the database
         itself keeps as one."""
         column = self.pages.column(key)
-        is_day = isinstance(self.pages.fields[key], DateField | MomentField)
+        is_day = isinstance(self.pages.fields[key], DateField | DateTimeField)
         return is_day and not getattr(column.type, "stored", "")
 
     def summed(self) -> list[str]:
@@ -332,7 +332,7 @@ class Browsing:
     def is_usual(self) -> bool:
         """Tell whether the list is asked for as it is decided, which an index should
         serve: anything else is limited in time."""
-        arranged = self.arrangement in (GROUPS, CHART)
+        arranged = self.layout in (GROUPS, CHART)
         return not (
             self.is_narrowed or self.is_counted or self.sorting.words or arranged
         )
@@ -340,28 +340,28 @@ class Browsing:
     @property
     def is_narrowed(self) -> bool:
         """Tell whether a search or a filter leaves something out."""
-        return bool(self.sifts or self.search.is_meant or self.deleted == ONLY)
+        return bool(self.filters or self.search.is_meant or self.deleted == ONLY)
 
     @property
     def is_tree(self) -> bool:
         """Tell whether the rows stand below each other: not those of a search."""
-        return self.arrangement == TREE and not self.is_narrowed
+        return self.layout == TREE and not self.is_narrowed
 
     @property
-    def tree(self) -> Tree | None:
+    def tree(self) -> Hierarchy | None:
         """How the records stand below each other."""
-        return tree_of(self.pages, self.reach)
+        return hierarchy_of(self.pages, self.reach)
 
     @property
     def bound(self) -> dict[str, Any]:
         """What the statement binds."""
-        filters = sift_values(self.sifts) | self.above
+        filters = filter_values(self.filters) | self.above
         if self.among:
             return {**filters, "among": bound_keys(self.among)}
         return {**filters, **self.search.bound}
 
     @property
-    def asked(self) -> Asked:
+    def asked(self) -> ListSpec:
         """What the statement of the list depends on, beyond its order."""
         search = Search() if self.among else self.search
         columns = self.columns
@@ -369,9 +369,9 @@ class Browsing:
             # where a row stands says what is above it
             said = self.tree.columns
             columns = tuple(key for key in self.pages.shown if key not in said) or None
-        return Asked(
+        return ListSpec(
             columns,
-            shape_of(self.sifts),
+            shape_of(self.filters),
             len(search.words),
             bool(self.among),
             self.deleted,
@@ -385,7 +385,7 @@ class Browsing:
         """Return the columns that only wide windows show: not of an export or a print."""
         return tuple(self.pages.shown_wide) if self.is_on_screen else ()
 
-    def branch(self, connection: Connection, lines: Sequence[Line]) -> Branch | None:
+    def branch(self, connection: Connection, lines: Sequence[ListRow]) -> Branch | None:
         """Return how the rows stand in a tree; None where they do not."""
         if not self.is_tree:
             return None
@@ -409,7 +409,7 @@ class Browsing:
             self.above = self._above(connection)
         is_meant = self.search.is_meant and EVERYWHERE not in self.arguments
         if is_meant and self.pages.begins:
-            self.among = find_beginnings(
+            self.among = find_by_prefix(
                 self.site, connection, self.pages, self.reach, self.search.text
             )
 
@@ -501,25 +501,25 @@ class Browsing:
         own.add("deleted")
         return [(key, value) for key, value in self.hidden() if key not in own]
 
-    def marks(self, connection: Connection) -> list[Mark]:
+    def active_filters(self, connection: Connection) -> list[ActiveFilter]:
         """Return the search and the filters in words, each with a way to be rid of it."""
         found = []
         if self.search.is_meant:
             words = f"“{self.search.text}”"
-            found.append(Mark(str(_("Search")), words, self.address("q")))
-        for sift in self.sifts:
-            titles = self._titles_of(connection, sift)
-            words = in_words(self.pages, sift, self.site.language, titles)
-            without = self.address(sift.name)
-            found.append(Mark(self.pages.label(sift.key), words, without))
+            found.append(ActiveFilter(str(_("Search")), words, self.address("q")))
+        for filter_ in self.filters:
+            titles = self._titles_of(connection, filter_)
+            words = in_words(self.pages, filter_, self.site.language, titles)
+            without = self.address(filter_.name)
+            found.append(ActiveFilter(self.pages.label(filter_.key), words, without))
         if self.deleted:
             shown = {WITH: _("shown as well"), ONLY: _("only they")}[self.deleted]
             without = self.address("deleted")
-            found.append(Mark(str(_("Deleted ones")), str(shown), without))
+            found.append(ActiveFilter(str(_("Deleted ones")), str(shown), without))
         if self.is_tree and self.under:
             label = self.pages.label(self.pages.below)
             words = self._words_above(connection)
-            found.append(Mark(label, words, self.address("under")))
+            found.append(ActiveFilter(label, words, self.address("under")))
         return found
 
     def _words_above(self, connection: Connection) -> str:
@@ -543,16 +543,16 @@ class Browsing:
         plan = lookup_plan(self.site, reference, self.reach)
         return plan.several(connection, values)
 
-    def _titles_of(self, connection: Connection, sift: Sift) -> dict[str, str]:
-        shown = self.pages.fields[sift.key]
-        if sift.operator != IS or not isinstance(shown, LookupField):
+    def _titles_of(self, connection: Connection, filter_: Filter) -> dict[str, str]:
+        shown = self.pages.fields[filter_.key]
+        if filter_.operator != IS or not isinstance(shown, LookupField):
             return {}
         if not shown.is_part:
-            values = [first for first, *_rest in sift.values]
-            return self._titles(connection, sift.key, values)
-        reference = self.pages.lookups[sift.key]
+            values = [first for first, *_rest in filter_.values]
+            return self._titles(connection, filter_.key, values)
+        reference = self.pages.lookups[filter_.key]
         plan = lookup_plan(self.site, reference, self.reach, is_whole=True)
-        return {o.value: o.title for o in plan.of_keys(connection, sift.values)}
+        return {o.value: o.title for o in plan.of_keys(connection, filter_.values)}
 
     def controls(self, connection: Connection) -> list[Control]:
         """Return what the columns can be filtered by."""
@@ -560,7 +560,7 @@ class Browsing:
 
     def _control(self, connection: Connection, key: str) -> Control:
         shown = self.pages.fields[key]
-        texts = {s.operator: s.texts for s in self.sifts if s.key == key}
+        texts = {s.operator: s.texts for s in self.filters if s.key == key}
         options: list[tuple[str, str]] = []
         choices = ""
         reference = self.pages.lookups.get(key)
@@ -576,7 +576,7 @@ class Browsing:
                 known = {value for value, _title in options}
                 titles = [
                     each
-                    for s in self.sifts
+                    for s in self.filters
                     if s.key == key
                     for each in self._titles_of(connection, s).items()
                 ]
@@ -585,7 +585,7 @@ class Browsing:
             options = [("yes", str(_("Yes"))), ("no", str(_("No")))]
         elif isinstance(shown, ChoiceField) and not shown.others:
             options = [(v, str(label)) for v, label in shown.choices.items()]
-        is_day = isinstance(shown, DateField | MomentField)
+        is_day = isinstance(shown, DateField | DateTimeField)
         language = self.site.language
         days = {
             operator: date_text(date.fromisoformat(found[0]), language)
@@ -604,33 +604,36 @@ class Browsing:
             choices=choices,
         )
 
-    def loosening(self, connection: Connection) -> list[Mark]:
+    def loosening(self, connection: Connection) -> list[ActiveFilter]:
         """Return, for a list without rows, the filters without which there are some."""
         found = []
-        for mark, sifts, search in self._each_less(connection):
-            asked = Asked(
+        for mark, filters, search in self._each_less(connection):
+            asked = ListSpec(
                 self.columns,
-                shape_of(sifts),
+                shape_of(filters),
                 len(search.words),
                 deleted=self.deleted,
                 titled=search.modes,
                 is_folded=search.is_folded,
             )
             plan = list_plan(self.site, self.pages, self.reach, (), asked=asked)
-            bound = {**sift_values(sifts), **search.bound}
+            bound = {**filter_values(filters), **search.bound}
             if plan.count(connection, bound=bound).number:
                 found.append(mark)
         return found
 
     def _each_less(
         self, connection: Connection
-    ) -> Iterable[tuple[Mark, list[Sift], Search]]:
-        marks, is_searched = self.marks(connection), self.search.is_meant
+    ) -> Iterable[tuple[ActiveFilter, list[Filter], Search]]:
+        active_filters, is_searched = (
+            self.active_filters(connection),
+            self.search.is_meant,
+        )
         if is_searched:
-            yield marks[0], self.sifts, Search()
-        for place, sift in enumerate(self.sifts):
-            rest = [each for each in self.sifts if each is not sift]
-            yield marks[place + is_searched], rest, self.search
+            yield active_filters[0], self.filters, Search()
+        for place, filter_ in enumerate(self.filters):
+            rest = [each for each in self.filters if each is not filter_]
+            yield active_filters[place + is_searched], rest, self.search
 
     def totals(
         self, connection: Connection, plan: ListPlan, count: Count

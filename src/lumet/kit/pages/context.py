@@ -10,15 +10,15 @@ from flask_login import current_user
 
 from ..access.reach import Reach, reach_of
 from ..access.roles import ANYONE, Attribute, Role
-from ..accounts.audit_log import ActivityLog, Actor, Deed
-from ..accounts.preferences import KeptChoices
+from ..accounts.audit_log import Actor, AuditEvent, AuditLog
+from ..accounts.preferences import Preferences
 from ..accounts.throttle import network_of
-from ..accounts.users import Users, Visitor
+from ..accounts.users import SessionUser, Users
 from ..db.engine import Database
 from .registry import Registry
 
 EXTENSION = "site"
-LOOK = "look"  # what a session keeps of whom its user looks as
+IMPERSONATION = "view-as"  # what a session keeps of whom its user looks as
 PLANS_KEPT = 2_000
 
 
@@ -31,7 +31,7 @@ class Site:
     roles: dict[str, Role]
     database: Database
     users: Users
-    log: ActivityLog
+    log: AuditLog
     default_language: str
     attributes: tuple[Attribute, ...] = ()
     export_bytes: int = 2_000_000_000  # of the largest export
@@ -74,7 +74,7 @@ def site() -> Site:
     return found
 
 
-def install(app: Flask, made: Site) -> None:
+def install_site(app: Flask, made: Site) -> None:
     """Make `made` the site of `app`."""
     app.extensions[EXTENSION] = made
 
@@ -84,7 +84,7 @@ class Plan:
 
     reach: Reach
 
-    def within(self, reach: Reach) -> Self:
+    def for_reach(self, reach: Reach) -> Self:
         """Return the same for the reach of the present user: what is built once must not
         keep whom it was built for."""
         mine = copy(self)
@@ -93,7 +93,7 @@ class Plan:
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class Impersonation:
     """As whom somebody who keeps the accounts looks at the application."""
 
     label: str
@@ -101,24 +101,24 @@ class Look:
     attributes: Mapping[str, str]
 
 
-def reach() -> Reach:
+def current_reach() -> Reach:
     """Return what the present user can reach: by the roles of a signed-in user, else by
     those of anyone; by another's, and without changes, for who looks as another."""
     if "reach" not in g:
-        g.reach = _reach()
+        g.reach = _find_reach()
     found: Reach = g.reach
     return found
 
 
-def _reach() -> Reach:
+def _find_reach() -> Reach:
     made = site()
     if not current_user.is_authenticated:
         return reach_of((ANYONE,), made.roles)
-    seen = look()
+    seen = impersonation()
     if seen is not None:
         bound = _bound(made, seen.label, seen.attributes)
-        return reach_of(seen.roles, made.roles, bound, is_looking=True)
-    visitor: Visitor = current_user
+        return reach_of(seen.roles, made.roles, bound, is_impersonated=True)
+    visitor: SessionUser = current_user
     bound = _bound(made, visitor.name, visitor.attributes)
     return reach_of(visitor.roles, made.roles, bound)
 
@@ -147,42 +147,42 @@ def own_roles() -> list[Role]:
     return found
 
 
-def may_keep_accounts() -> bool:
+def may_manage_users() -> bool:
     """Tell whether the signed-in user keeps the accounts."""
-    return any(role.keeps_accounts for role in own_roles())
+    return any(role.manages_users for role in own_roles())
 
 
-def may_see_log() -> bool:
+def may_read_audit_log() -> bool:
     """Tell whether the signed-in user sees the activity log."""
-    return any(role.sees_log for role in own_roles())
+    return any(role.reads_audit_log for role in own_roles())
 
 
-def look() -> Look | None:
+def impersonation() -> Impersonation | None:
     """Return as whom the signed-in user looks at the application, None for as usual."""
-    kind, _, word = session.get(LOOK, "").partition(":")
-    if not kind or not may_keep_accounts():
+    kind, _, word = session.get(IMPERSONATION, "").partition(":")
+    if not kind or not may_manage_users():
         return None
-    if "look" not in g:
-        g.look = _look(kind, word)
-    found: Look | None = g.look
+    if "impersonation" not in g:
+        g.impersonation = _impersonation(kind, word)
+    found: Impersonation | None = g.impersonation
     return found
 
 
-def _look(kind: str, word: str) -> Look | None:
+def _impersonation(kind: str, word: str) -> Impersonation | None:
     if kind == "role" and word in site().roles:
-        return Look(str(site().roles[word].label), (word,), {})
+        return Impersonation(str(site().roles[word].label), (word,), {})
     account = site().users.account(int(word)) if kind == "user" else None
     if account is None:
         return None
-    return Look(account.name, account.roles, account.attributes)
+    return Impersonation(account.name, account.roles, account.attributes)
 
 
-def kept_choices() -> KeptChoices:
+def preferences() -> Preferences:
     """Return the preferences of the present user; none while viewing as another."""
     store = site().users.store
-    if not current_user.is_authenticated or look():
-        return KeptChoices(store, None)
-    return KeptChoices(store, current_user.id, current_user.kept)
+    if not current_user.is_authenticated or impersonation():
+        return Preferences(store, None)
+    return Preferences(store, current_user.id, current_user.kept)
 
 
 SHORTCUTS = "shortcuts"  # kept of a user: "off" where single letters do nothing
@@ -190,7 +190,7 @@ SHORTCUTS = "shortcuts"  # kept of a user: "off" where single letters do nothing
 
 def are_shortcuts_on() -> bool:
     """Tell whether single letters do something for the present user."""
-    return kept_choices().get(SHORTCUTS) != "off"
+    return preferences().get(SHORTCUTS) != "off"
 
 
 def actor() -> Actor:
@@ -206,7 +206,7 @@ def actor() -> Actor:
 
 def note(kind: str, words: str, table: str = "") -> None:
     """Write in the activity log what the present user did, or was refused."""
-    site().log.note(actor(), Deed(kind, table, words=words))
+    site().log.note(actor(), AuditEvent(kind, table, words=words))
 
 
 def lower_first(word: Any) -> str:

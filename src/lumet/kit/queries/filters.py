@@ -28,14 +28,14 @@ from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..common.url_keys import decode_key
 from ..db.column_types import in_order
-from ..forms.date_fields import DateField, DurationField, MomentField, TimeField
+from ..forms.date_fields import DateField, DateTimeField, DurationField, TimeField
 from ..forms.fields import (
     ChoiceField,
     JsonField,
     LookupField,
+    MultipleChoiceField,
     OtherField,
     SecretField,
-    SeveralField,
     ValueField,
     YesNoField,
 )
@@ -44,7 +44,7 @@ from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages, python_type
 from .search import escape_like, is_beyond_ascii, matchers
-from .select_builder import Selection
+from .select_builder import SelectBuilder
 
 IS, FROM, TO, WITHIN = "is", "from", "to", "within"
 HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"
@@ -58,7 +58,7 @@ Shape = tuple[tuple[str, str, int, bool], ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Sift:
+class Filter:
     """One filter: the column, the operator, and the values as they stand in the address."""
 
     key: str
@@ -76,14 +76,19 @@ def operators(field: ValueField) -> tuple[str, ...]:
     """Return the operators that a column of this kind can be filtered by."""
     if isinstance(
         field,
-        OtherField | JsonField | SecretField | SeveralField | DurationField | FileField,
+        OtherField
+        | JsonField
+        | SecretField
+        | MultipleChoiceField
+        | DurationField
+        | FileField,
     ):
         return (EMPTY, FILLED)
     if isinstance(field, LookupField | YesNoField) or (
         isinstance(field, ChoiceField) and not field.others
     ):
         return (IS, EMPTY, FILLED)
-    if isinstance(field, DateField | MomentField):
+    if isinstance(field, DateField | DateTimeField):
         return (FROM, TO, WITHIN, EMPTY, FILLED)
     if isinstance(field, IntegerField | DecimalField | TimeField):
         return (FROM, TO, EMPTY, FILLED)
@@ -103,12 +108,12 @@ def seen_operators(
     return operators(pages.fields[key])
 
 
-def read_sifts(
+def read_filters(
     registry: Registry, pages: TablePages, reach: Reach, arguments: MultiDict[str, str]
-) -> list[Sift]:
+) -> list[Filter]:
     """Return the filters that an address asks for; what is no filter of this table, or
     names a column that the user may not see, is left out."""
-    found: list[Sift] = []
+    found: list[Filter] = []
     if not any("." in name for name in arguments):
         return found
     for key in pages.seen_by(reach, pages.fields):
@@ -122,33 +127,33 @@ def read_sifts(
                 if text.strip() and len(text) <= LONGEST_VALUE
             ]
             try:
-                sift = _read(pages, key, field, operator, texts[:MOST_VALUES])
+                filter_ = _read(pages, key, field, operator, texts[:MOST_VALUES])
             except (ValueError, ArithmeticError, RecursionError):
                 continue
-            if sift is not None:
-                found.append(sift)
+            if filter_ is not None:
+                found.append(filter_)
     return found
 
 
 def _read(
     pages: TablePages, key: str, field: ValueField, operator: str, texts: list[str]
-) -> Sift | None:
+) -> Filter | None:
     if not texts:
         return None
     if operator in (EMPTY, FILLED):
-        return Sift(key, operator, ("1",), ())
+        return Filter(key, operator, ("1",), ())
     if operator == WITHIN:
         first, last = _preset(texts[0], locale.today())
-        return Sift(key, WITHIN, (texts[0],), (*_bounds(field, first, last),))
-    if operator in (FROM, TO) and isinstance(field, DateField | MomentField):
+        return Filter(key, WITHIN, (texts[0],), (*_bounds(field, first, last),))
+    if operator in (FROM, TO) and isinstance(field, DateField | DateTimeField):
         day = read_date(texts[0], locale.language(), locale.today())
         low, high = _bounds(field, day, day)
         bound = low if operator == FROM else high
-        return Sift(key, operator, (day.isoformat(),), (bound,))
+        return Filter(key, operator, (day.isoformat(),), (bound,))
     if operator in (HAS, BEGINS):
         text = escape_like(texts[0].strip())
         value = f"%{text}%" if operator == HAS else f"{text}%"
-        return Sift(key, operator, (texts[0],), (value,))
+        return Filter(key, operator, (texts[0],), (value,))
     found: dict[str, Any] = {}
     for text in texts:
         with suppress(ValueError, ArithmeticError):  # of several, those that are some
@@ -160,7 +165,7 @@ def _read(
                 found[text] = value
     if not found:
         return None
-    return Sift(key, operator, tuple(found), tuple(found.values()))
+    return Filter(key, operator, tuple(found), tuple(found.values()))
 
 
 def _referred_value(
@@ -182,7 +187,7 @@ def _referred_value(
 def _bounds(field: ValueField, first: date, last: date) -> tuple[Any, Any]:
     """Return the lowest value, and that behind the highest, of days."""
     behind = last + timedelta(days=1)
-    if isinstance(field, MomentField):
+    if isinstance(field, DateTimeField):
         days = (datetime.combine(each, time()) for each in (first, behind))
         if field.is_local:
             days = (field.as_stored(d.replace(tzinfo=locale.zone())) for d in days)
@@ -227,19 +232,19 @@ def preset_words() -> dict[str, str]:
     return dict(zip(PRESETS, words, strict=True))
 
 
-def shape_of(sifts: Iterable[Sift]) -> Shape:
+def shape_of(filters: Iterable[Filter]) -> Shape:
     """Return what the statement depends on, all but the values."""
     return tuple(
         (s.key, s.operator, len(s.values), any(map(is_beyond_ascii, s.texts)))
-        for s in sifts
+        for s in filters
     )
 
 
-def sift_values(sifts: Sequence[Sift]) -> dict[str, Any]:
+def filter_values(filters: Sequence[Filter]) -> dict[str, Any]:
     """Return what the conditions of `conditions` bind."""
     bound: dict[str, Any] = {}
-    for number, sift in enumerate(sifts):
-        for place, value in enumerate(sift.values):
+    for number, filter_ in enumerate(filters):
+        for place, value in enumerate(filter_.values):
             if isinstance(value, tuple):  # of a lookup: the columns that it refers by
                 bound |= {f"s{number}_{place}_{n}": v for n, v in enumerate(value)}
             else:
@@ -248,7 +253,7 @@ def sift_values(sifts: Sequence[Sift]) -> dict[str, Any]:
 
 
 def conditions(
-    selection: Selection, shape: Shape, kind: str
+    selection: SelectBuilder, shape: Shape, kind: str
 ) -> list[ColumnElement[bool]]:
     """Return the conditions of filters of this shape on a server of this kind."""
     found = []
@@ -263,7 +268,7 @@ def conditions(
 
 
 def _refers(
-    selection: Selection, key: str, number: int, count: int
+    selection: SelectBuilder, key: str, number: int, count: int
 ) -> ColumnElement[bool]:
     """Return the condition that a lookup refers to one of some records, of those alone
     that may be seen: else the rows of a hidden one could be counted."""
@@ -325,33 +330,36 @@ def _holds_days(column: ColumnElement[Any]) -> bool:
         made = column.type.python_type
     except NotImplementedError:
         made = type(column.type)
-    return made in (date, datetime) or type(column.type).__name__ in ("Date", "Moment")
+    return made in (date, datetime) or type(column.type).__name__ in (
+        "Date",
+        "DateTime",
+    )
 
 
 def in_words(
-    pages: TablePages, sift: Sift, language: str, titles: Mapping[str, str]
+    pages: TablePages, filter_: Filter, language: str, titles: Mapping[str, str]
 ) -> str:
     """Return a filter in words, without its column; `titles` are those of the records
     that a lookup may be, by value."""
-    field = pages.fields[sift.key]
-    if sift.operator == EMPTY:
+    field = pages.fields[filter_.key]
+    if filter_.operator == EMPTY:
         return str(_("is empty"))
-    if sift.operator == FILLED:
+    if filter_.operator == FILLED:
         return str(_("is filled in"))
-    if sift.operator == WITHIN:
-        return preset_words()[sift.texts[0]]
-    if sift.operator == HAS:
-        return str(_('contains "%(text)s"', text=sift.texts[0]))
-    if sift.operator == BEGINS:
-        return str(_('begins with "%(text)s"', text=sift.texts[0]))
+    if filter_.operator == WITHIN:
+        return preset_words()[filter_.texts[0]]
+    if filter_.operator == HAS:
+        return str(_('contains "%(text)s"', text=filter_.texts[0]))
+    if filter_.operator == BEGINS:
+        return str(_('begins with "%(text)s"', text=filter_.texts[0]))
     if isinstance(field, LookupField):
-        shown = [titles.get(text, str(_("not visible"))) for text in sift.texts]
-    elif isinstance(field, DateField | MomentField):
-        shown = [date_text(date.fromisoformat(sift.texts[0]), language)]
+        shown = [titles.get(text, str(_("not visible"))) for text in filter_.texts]
+    elif isinstance(field, DateField | DateTimeField):
+        shown = [date_text(date.fromisoformat(filter_.texts[0]), language)]
     else:
-        shown = [field.show(value, language) for value in sift.values]
-    if sift.operator == FROM:
+        shown = [field.show(value, language) for value in filter_.values]
+    if filter_.operator == FROM:
         return str(_("from %(value)s", value=shown[0]))
-    if sift.operator == TO:
+    if filter_.operator == TO:
         return str(_("up to %(value)s", value=shown[0]))
     return str(_(" or ")).join(shown)

@@ -4,8 +4,8 @@ from typing import Any
 
 from sqlalchemy.types import NullType, TypeEngine
 
-from ..db.column_types import Date, Moment, Time, YesNo, decimal
-from ..forms.date_fields import DateField, MomentField, TimeField
+from ..db.column_types import Date, DateTime, Time, YesNo, decimal
+from ..forms.date_fields import DateField, DateTimeField, TimeField
 from ..forms.fields import YesNoField
 from ..forms.number_fields import DecimalField
 
@@ -14,7 +14,7 @@ def formula_type(field: Any) -> TypeEngine[Any]:
     """Return the type of a formula that is shown as `field`."""
     for kind, made in (
         (DateField, Date()),
-        (MomentField, Moment()),
+        (DateTimeField, DateTime()),
         (TimeField, Time()),
         (YesNoField, YesNo()),
         (DecimalField, decimal()),

@@ -29,7 +29,7 @@ from ..db.keyset import among_keys, bound_keys
 from ..pages.context import Site
 from ..pages.table_pages import Reference, TablePages
 from ..pages.urls import record_home
-from .select_builder import Cell, Selection
+from .select_builder import Cell, SelectBuilder
 
 MOST_ABOVE = 50
 MOST_STRANDED = 10_000  # records among which circles are looked for
@@ -37,7 +37,7 @@ Values = tuple[Any, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Tree:
+class Hierarchy:
     """How the records of a table stand below others of it: the values of `columns` are
     those of `referred` in the record above."""
 
@@ -157,18 +157,18 @@ def _matches(
     return and_(*[each == found.c[f"v{n}"] for n, each in pairs])
 
 
-def tree_by(pages: TablePages, reference: Reference) -> Tree | None:
+def hierarchy_by(pages: TablePages, reference: Reference) -> Hierarchy | None:
     """Return the tree that a reference makes; None for one to another table."""
     if reference.target != pages.name:
         return None
-    return Tree(pages, reference.columns, reference.referred)
+    return Hierarchy(pages, reference.columns, reference.referred)
 
 
-def tree_of(pages: TablePages, reach: Reach) -> Tree | None:
+def hierarchy_of(pages: TablePages, reach: Reach) -> Hierarchy | None:
     """Return how the records of a table stand below each other; None where they do not,
     and where the user does not see by what."""
     reference = pages.lookups.get(pages.below)
-    tree = tree_by(pages, reference) if reference is not None else None
+    tree = hierarchy_by(pages, reference) if reference is not None else None
     if tree is None or pages.seen_by(reach, tree.columns) != [*tree.columns]:
         return None
     return tree
@@ -183,7 +183,7 @@ def path_above(
 ) -> list[Cell]:
     """Return the titles of the records above one with these values, the topmost first,
     as far as they are within reach."""
-    tree = tree_of(pages, reach)
+    tree = hierarchy_of(pages, reach)
     start = tuple(values.get(key) for key in tree.columns) if tree else ()
     if tree is None or None in start:
         return []
@@ -195,7 +195,7 @@ def path_above(
 def titles_of(
     site: Site,
     connection: Connection,
-    tree: Tree,
+    tree: Hierarchy,
     reach: Reach,
     values: Sequence[Values],
 ) -> dict[Values, Cell]:
@@ -204,7 +204,7 @@ def titles_of(
     pages = tree.pages
 
     def build() -> tuple[Any, ...]:
-        selection = Selection(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(site.registry, pages, reach, site.language)
         title, key = selection.title_reader(), selection.key_reader()
         place = selection.keys_reader(tree.referred)
         held = among_keys(selection.base, tree.referred, "values")
@@ -217,8 +217,8 @@ def titles_of(
     return {place(row): Cell(title(row) or "–", home + key(row)) for row in rows}
 
 
-def makes_circle(
-    connection: Connection, tree: Tree, key: Mapping[str, Any], below: Values
+def makes_cycle(
+    connection: Connection, tree: Hierarchy, key: Mapping[str, Any], below: Values
 ) -> bool:
     """Tell whether the record with this key, which is locked, would stand below itself, if
     it stood below the one with the values `below`: past the user's reach, who learns no

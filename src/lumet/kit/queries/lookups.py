@@ -8,21 +8,21 @@ from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import Reach
-from ..db.errors import meaning
+from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
 from ..pages.context import Plan, Site
 from ..pages.table_pages import Order, Reference, TablePages, python_type
 from .search import (
-    beginning_values,
     begins_with,
     escape_like,
     has_words,
     matchers,
+    prefix_values,
     spellings,
 )
-from .select_builder import Reader, Selection
+from .select_builder import Reader, SelectBuilder
 from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
@@ -71,7 +71,7 @@ class LookupPlan(Plan):
         self.reach = reach
         self._site = site
         self.is_long = pages.many and not given
-        selection = Selection(site.registry, pages, reach, site.language, where)
+        selection = SelectBuilder(site.registry, pages, reach, site.language, where)
         self._title = selection.title_reader()
         if isinstance(referred, str):
             place = selection.place(selection.base, referred)
@@ -132,7 +132,7 @@ class LookupPlan(Plan):
                 return _cut_out(self._read(connection, self._first, bound), skip)
         bound |= {"begin": escape_like(asked.text) + "%", **asked.bound}
         spelled = spellings(asked.text)
-        bound |= beginning_values(spelled, self._kind)
+        bound |= prefix_values(spelled, self._kind)
         found: list[Option] = []
         *first, holds = self._statements(asked, len(spelled))
         usual = None if self.is_served else SEARCH_SECONDS
@@ -144,7 +144,7 @@ class LookupPlan(Plan):
                     more = self._read(connection, statement, bound)
                     found += [each for each in more if each.value not in known]
             except DBAPIError as error:
-                if meaning(error).kind != "busy":
+                if classify(error).kind != "busy":
                     raise
                 return _cut_out(found, skip)._replace(is_cut=True)
             if len(found) >= wanted:
@@ -279,7 +279,7 @@ def lookup_plan(
 
     plan = site.plan(key, build)
     assert isinstance(plan, LookupPlan)
-    return plan.within(reach)
+    return plan.for_reach(reach)
 
 
 class Lookup:

@@ -13,13 +13,13 @@ from ..access.reach import Reach
 from ..pages.context import Plan, Site
 from ..pages.table_pages import Reference, TablePages, python_type
 from .lookups import lookup_plan
-from .search import SPELLINGS, beginning_values, begins_with, spellings
-from .select_builder import Selection
+from .search import SPELLINGS, begins_with, prefix_values, spellings
+from .select_builder import SelectBuilder
 
 MOST_FOUND = 1_000
 
 
-class BeginningsPlan(Plan):
+class PrefixSearch(Plan):
     """The statements that find records by how a column, or the title of what they refer
     to, begins; built once."""
 
@@ -28,7 +28,7 @@ class BeginningsPlan(Plan):
         self._site = site
         self._pages = pages
         self._kind = site.database.engine.dialect.name
-        selection = Selection(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(site.registry, pages, reach, site.language)
         self._keys = selection.keys_reader()
         limited = selection.statement().limit(MOST_FOUND)
         self._own: list[Any] = []
@@ -45,7 +45,7 @@ class BeginningsPlan(Plan):
     def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
         """Return the keys of records that begin with `search`, or that refer to one that
         holds it."""
-        bound = beginning_values(_filled_up(spellings(search)), self._kind)
+        bound = prefix_values(_filled_up(spellings(search)), self._kind)
         found: dict[tuple[Any, ...], None] = {}
         for statement in self._own:
             self._add(found, connection, statement, bound)
@@ -74,11 +74,11 @@ def _filled_up(spelled: list[str]) -> list[str]:
     return [*spelled, *spelled[-1:] * (SPELLINGS - len(spelled))]
 
 
-def find_beginnings(
+def find_by_prefix(
     site: Site, connection: Connection, pages: TablePages, reach: Reach, search: str
 ) -> Sequence[tuple[Any, ...]]:
     """Return the keys of the records of a table with many rows that a search means."""
     key = ("beginnings", pages.name, reach.shape)
-    plan = site.plan(key, lambda: BeginningsPlan(site, pages, reach))
-    assert isinstance(plan, BeginningsPlan)
-    return plan.within(reach).find(connection, search)
+    plan = site.plan(key, lambda: PrefixSearch(site, pages, reach))
+    assert isinstance(plan, PrefixSearch)
+    return plan.for_reach(reach).find(connection, search)

@@ -10,7 +10,7 @@ from ..access.reach import Reach
 from ..pages.context import Plan, Site
 from ..pages.table_pages import TablePages
 from ..pages.urls import record_home
-from .select_builder import Cell, Selection
+from .select_builder import Cell, SelectBuilder
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +44,7 @@ class RecordPlan(Plan):
     def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
         self.reach = reach
         self.pages = pages
-        selection = Selection(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(site.registry, pages, reach, site.language)
         self._title = selection.title_reader()
         self._cells = {
             key: selection.cell_reader(key, record_home)
@@ -85,7 +85,7 @@ def titles_where(
     their keys in addresses."""
 
     def build() -> tuple[Any, ...]:
-        selection = Selection(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(site.registry, pages, reach, site.language)
         title, key = selection.title_reader(), selection.key_reader()
         matches = [selection.base.c[name] == bindparam(f"k_{name}") for name in values]
         return title, key, selection.statement().where(*matches)
@@ -102,4 +102,4 @@ def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
     key = ("record", pages.name, reach.shape)
     plan = site.plan(key, lambda: RecordPlan(site, pages, reach))
     assert isinstance(plan, RecordPlan)
-    return plan.within(reach)
+    return plan.for_reach(reach)

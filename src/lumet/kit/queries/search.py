@@ -109,7 +109,7 @@ def begins_with(
     return or_(*likes)
 
 
-def beginning_values(spelled: Sequence[str], kind: str) -> dict[str, str]:
+def prefix_values(spelled: Sequence[str], kind: str) -> dict[str, str]:
     """Return what `begins_with` binds."""
     if kind == "sqlite":
         bound = {f"b{n}": text for n, text in enumerate(spelled)}

@@ -132,7 +132,7 @@ def _nothing(row: Row[Any]) -> str:
     return ""
 
 
-class Selection:
+class SelectBuilder:
     """The columns and joins of one SELECT over `pages` within `reach`, and readers that
     pick what a page shows from its rows; over `base`, where its rows were selected
     already."""

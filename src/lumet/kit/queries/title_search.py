@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
 from ..access.reach import Reach
-from ..forms.date_fields import DateField, MomentField
+from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.context import Site
@@ -109,7 +109,7 @@ def read_search(site: Site, pages: TablePages, reach: Reach, text: str) -> Searc
 
 def title_pattern(registry: Registry, pages: TablePages, reach: Reach) -> Pattern:
     """Return the pattern of a table's titles within a reach, with the same columns as
-    `Selection.title_columns`."""
+    `SelectBuilder.title_columns`."""
     return _pattern(registry, pages, reach, 0, [])
 
 
@@ -247,7 +247,7 @@ def _meaning(leaf: Leaf, text: str) -> tuple[str, Sequence[Any]] | None:
         if isinstance(shown, YesNoField):
             words = {shown.show(v, "").lower(): v for v in (1, 0)}
             return VALUE, [shown.parse("yes" if words[text.lower()] else "no")]
-        if isinstance(shown, MomentField):
+        if isinstance(shown, DateTimeField):
             found = shown.parse(text)
             return SPAN, [found, _later(found)]
         if isinstance(shown, DateField | IntegerField | DecimalField):

@@ -9,7 +9,7 @@ from ..queries.record import Record
 from ..queries.select_builder import Cell
 
 
-def trail(
+def breadcrumbs(
     pages: TablePages,
     record: Record | None = None,
     above: Sequence[Cell] = (),

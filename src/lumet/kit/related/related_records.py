@@ -11,13 +11,13 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 
 from ..access.reach import Reach
-from ..lists.list_html import Line
+from ..lists.list_html import ListRow
 from ..lists.list_query import (
     TITLE,
-    Asked,
     Count,
+    Junction,
+    ListSpec,
     Sorting,
-    Through,
     list_plan,
     read_sort,
 )
@@ -40,7 +40,7 @@ class Listed:
     """What a block shows: a page of its records, and the addresses of the others."""
 
     labels: list[tuple[str, bool, str]]  # a column's label, whether a number, its sort
-    lines: list[Line]
+    lines: list[ListRow]
     count: Count
     search: str = ""
     earlier: str = ""
@@ -55,7 +55,7 @@ class Listed:
 
 
 @dataclass(frozen=True, slots=True)
-class Block:
+class RelatedBlock:
     """Related records: what they are called, where the block is by itself, where to add
     one, with the words for it, or to choose others; `listed` is what it shows, None until
     it is read."""
@@ -70,7 +70,7 @@ class Block:
 
 
 @dataclass(frozen=True, slots=True)
-class _Sketch:
+class _BlockPlan:
     """What is the same of a block for all records, and for all users with one reach: its
     reference, the table that it shows, `through` a joining one, its words, and whether
     one may be added."""
@@ -78,14 +78,14 @@ class _Sketch:
     related: Related
     reference: Reference
     pages: TablePages
-    through: Through
+    through: Junction
     label: str
     add_words: str
     may_add: bool
     choose: str
 
 
-class Blocks:
+class RelatedRecords:
     """The blocks of one record that are within a user's reach."""
 
     def __init__(
@@ -97,22 +97,22 @@ class Blocks:
         self._home = home
         self._pages = pages
         key = ("blocks", pages.name, reach.shape)
-        self._sketches: dict[str, _Sketch] = site.plan(key, self._sketched)
+        self._sketches: dict[str, _BlockPlan] = site.plan(key, self._plans)
 
-    def _sketched(self) -> dict[str, _Sketch]:
+    def _plans(self) -> dict[str, _BlockPlan]:
         return {
-            related.word: self._sketch(related)
+            related.word: self._plan(related)
             for related in self._pages.details
             if is_seen(self.site.registry[related.table], related, self.reach)
             and self._is_open(related)
             and not self._is_part(related)
         }
 
-    def _sketch(self, related: Related) -> _Sketch:
+    def _plan(self, related: Related) -> _BlockPlan:
         registry = self.site.registry
         reference = registry.reference(self._pages.name, related)
         pages = registry[related.table]
-        through: Through = ()
+        through: Junction = ()
         choose = ""
         if related.joins:
             through = (reference, registry.other_side(related))
@@ -120,7 +120,7 @@ class Blocks:
             if self._may_choose(related):
                 number = self._pages.details.index(related)
                 choose = f"/edit#part-picks-{number}"
-        return _Sketch(
+        return _BlockPlan(
             related=related,
             reference=reference,
             pages=pages,
@@ -157,14 +157,14 @@ class Blocks:
         own = self._pages.table.fullname
         return may and self._pages.offers("edit") and self.reach.may("edit", own)
 
-    def all(self, connection: Connection) -> list[Block]:
+    def all(self, connection: Connection) -> list[RelatedBlock]:
         """Return all blocks, the first of them read."""
         return [
             self._block(word, connection if place < READ_AT_ONCE else None)
             for place, word in enumerate(self._sketches)
         ]
 
-    def printed(self, connection: Connection) -> list[Block]:
+    def printed(self, connection: Connection) -> list[RelatedBlock]:
         """Return the blocks that have records, each with up to PRINTED_ROWS of them."""
         found = [
             self._block(word, connection, size=PRINTED_ROWS) for word in self._sketches
@@ -173,7 +173,7 @@ class Blocks:
 
     def one(
         self, connection: Connection, word: str, asked: Mapping[str, str]
-    ) -> Block | None:
+    ) -> RelatedBlock | None:
         """Return the block with this word in its address, read as it is asked for."""
         if word not in self._sketches:
             return None
@@ -185,7 +185,7 @@ class Blocks:
         connection: Connection | None,
         asked: Mapping[str, str] = NOTHING,
         size: int = BLOCK_ROWS,
-    ) -> Block:
+    ) -> RelatedBlock:
         found = self._sketches[word]
         pages, address = found.pages, f"{self._home}/related/{word}"
         add = ""
@@ -195,12 +195,14 @@ class Blocks:
         if connection is not None:
             listed = self._read(connection, found, address, asked, size)
         choose = f"{self._home}{found.choose}" if found.choose else ""
-        return Block(found.label, pages, address, add, found.add_words, choose, listed)
+        return RelatedBlock(
+            found.label, pages, address, add, found.add_words, choose, listed
+        )
 
     def _read(
         self,
         connection: Connection,
-        sketch: _Sketch,
+        sketch: _BlockPlan,
         address: str,
         asked: Mapping[str, str],
         size: int,
@@ -211,7 +213,7 @@ class Blocks:
         sorting = read_sort(registry, pages, self.reach, asked.get("sort", ""))
         by = () if through else reference.columns
         shown = [key for key in pages.shown if key not in by]
-        wanted = Asked(
+        wanted = ListSpec(
             tuple(shown[:MOST_COLUMNS]) or None,
             words=len(search.words),
             titled=search.modes,

@@ -22,14 +22,14 @@ from flask_login import current_user
 
 from ..access.roles import ALL, ANYONE
 from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, Refused
-from ..pages.context import LOOK, look, may_keep_accounts, note, site
+from ..pages.context import IMPERSONATION, impersonation, may_manage_users, note, site
 
-blueprint = Blueprint("keeping", __name__)
+blueprint = Blueprint("admin", __name__)
 P = ParamSpec("P")
 _BOUND = re.compile(r"CAST\(:user_(\w+) AS [^()]*(?:\([^()]*\))?\)|(?<!\\):user_(\w+)")
 
 
-def for_keepers(
+def for_administrators(
     view: Callable[P, ResponseReturnValue],
 ) -> Callable[P, ResponseReturnValue]:
     """Let only those in who keep the accounts; to others the page is not there."""
@@ -37,16 +37,16 @@ def for_keepers(
     @wraps(view)
     def kept(*positional: P.args, **named: P.kwargs) -> ResponseReturnValue:
         if not current_user.is_authenticated:
-            return redirect(url_for("accounts.sign_in"))
-        if not may_keep_accounts():
+            return redirect(url_for("login.sign_in"))
+        if not may_manage_users():
             abort(404)
         return view(*positional, **named)
 
     return kept
 
 
-@blueprint.get("/accounts")
-@for_keepers
+@blueprint.get("/users")
+@for_administrators
 def accounts() -> ResponseReturnValue:
     """All users."""
     return _accounts()
@@ -73,8 +73,8 @@ def _chosen_roles() -> list[str]:
     return [role for role in request.form.getlist("role") if role in _offered()]
 
 
-@blueprint.post("/accounts/add")
-@for_keepers
+@blueprint.post("/users/add")
+@for_administrators
 def add() -> ResponseReturnValue:
     """Add a user, who sets a password by a link that works once."""
     roles = _chosen_roles()
@@ -93,9 +93,7 @@ def add() -> ResponseReturnValue:
 def _show_link(account: Account, token: str, hours: int) -> str:
     # the application may be reached by https though its own server speaks http
     scheme = "https" if current_app.config["SESSION_COOKIE_SECURE"] else None
-    address = url_for(
-        "accounts.set_password", token=token, _external=True, _scheme=scheme
-    )
+    address = url_for("login.set_password", token=token, _external=True, _scheme=scheme)
     return render_template(
         "account-link.html", account=account, address=address, hours=hours
     )
@@ -108,8 +106,8 @@ def _account(number: int) -> Account:
     return found
 
 
-@blueprint.get("/accounts/<int:number>")
-@for_keepers
+@blueprint.get("/users/<int:number>")
+@for_administrators
 def account(number: int) -> ResponseReturnValue:
     """One user."""
     return _page(number)
@@ -127,8 +125,8 @@ def _page(number: int, wrong: str = "", status: int = 200) -> ResponseReturnValu
     return page, status
 
 
-@blueprint.post("/accounts/<int:number>")
-@for_keepers
+@blueprint.post("/users/<int:number>")
+@for_administrators
 def save(number: int) -> ResponseReturnValue:
     """Give a user other roles and attributes."""
     before = _account(number)
@@ -166,8 +164,8 @@ def _listed(roles: Any) -> str:
     return ", ".join(sorted(roles)) or "–"
 
 
-@blueprint.post("/accounts/<int:number>/link")
-@for_keepers
+@blueprint.post("/users/<int:number>/link")
+@for_administrators
 def make_link(number: int) -> ResponseReturnValue:
     """Make a link by which a user sets a new password."""
     found = _account(number)
@@ -176,8 +174,8 @@ def make_link(number: int) -> ResponseReturnValue:
     return _show_link(found, token, int(LINK_LASTS.total_seconds()) // 3600)
 
 
-@blueprint.post("/accounts/<int:number>/end")
-@for_keepers
+@blueprint.post("/users/<int:number>/end")
+@for_administrators
 def end_sessions(number: int) -> ResponseReturnValue:
     """End all sessions of a user."""
     found = _account(number)
@@ -187,8 +185,8 @@ def end_sessions(number: int) -> ResponseReturnValue:
     return redirect(url_for(".account", number=number))
 
 
-@blueprint.post("/accounts/<int:number>/disable")
-@for_keepers
+@blueprint.post("/users/<int:number>/disable")
+@for_administrators
 def disable(number: int) -> ResponseReturnValue:
     """Let a user no longer sign in, or again."""
     found = _account(number)
@@ -204,7 +202,7 @@ def disable(number: int) -> ResponseReturnValue:
 
 
 @blueprint.get("/roles")
-@for_keepers
+@for_administrators
 def roles() -> ResponseReturnValue:
     """Who may do what: every role on every table."""
     made = site()
@@ -221,9 +219,9 @@ def _plainly(condition: str) -> str:
     return _BOUND.sub(r":user.\1\2", condition).replace("\\:", ":")
 
 
-@blueprint.post("/look")
-@for_keepers
-def begin_look() -> ResponseReturnValue:
+@blueprint.post("/view-as")
+@for_administrators
+def begin_viewing() -> ResponseReturnValue:
     """Look at the application as a role or a user has it."""
     wanted = request.form.get("as", "")
     kind, _colon, word = wanted.partition(":")
@@ -232,16 +230,16 @@ def begin_look() -> ResponseReturnValue:
     )
     if not known:
         abort(404)
-    session[LOOK] = wanted
-    found = look()
+    session[IMPERSONATION] = wanted
+    found = impersonation()
     note("look", f"looks at the application as {found.label if found else wanted}")
     return redirect(url_for("pages.front"))
 
 
-@blueprint.post("/look/end")
-@for_keepers
-def end_look() -> ResponseReturnValue:
+@blueprint.post("/view-as/end")
+@for_administrators
+def end_viewing() -> ResponseReturnValue:
     """Look at the application as oneself again."""
-    if session.pop(LOOK, None):
+    if session.pop(IMPERSONATION, None):
         note("look", "looks at the application as usual again")
     return redirect(url_for(".roles"))

@@ -21,21 +21,21 @@ from jinja2 import ChoiceLoader, FileSystemLoader
 from markupsafe import Markup
 
 from ..access.roles import Attribute, Role
-from ..accounts.audit_log import ActivityLog
+from ..accounts.audit_log import AuditLog
 from ..accounts.store import open_store
-from ..accounts.users import Rules, Users
+from ..accounts.users import AccountPolicy, Users
 from ..common import locale
 from ..common.exceptions import CannotStart
-from ..common.formatting import is_language, moment_text
+from ..common.formatting import datetime_text, is_language
 from ..common.proxies import BehindProxies
 from ..common.settings import LOCAL_HOSTS, Settings
 from ..db.engine import open_database
 from ..files.uploads import Uploads
 from ..forms.file_fields import EXTENSION as UPLOADS
-from ..pages.context import Site, install, site
+from ..pages.context import Site, install_site, site
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages
-from ..related.breadcrumbs import trail
+from ..related.breadcrumbs import breadcrumbs
 from . import (
     admin_views,
     audit_views,
@@ -102,7 +102,7 @@ def build(
     app.jinja_env.finalize = _as_text
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["moment"] = _moment_here
-    app.jinja_env.globals["trail"] = trail
+    app.jinja_env.globals["breadcrumbs"] = breadcrumbs
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(
@@ -122,21 +122,21 @@ def build(
         database=open_database(settings.database_url, settings.folder, dialect),
         users=Users(
             store,
-            Rules(
+            AccountPolicy(
                 shortest_password=settings.password_length,
                 words=(name, package, *[role.name for role in roles]),
                 idle=timedelta(hours=settings.session_idle_hours),
                 absolute=timedelta(days=settings.session_days),
             ),
-            keeping=[role.name for role in roles if role.keeps_accounts],
+            keeping=[role.name for role in roles if role.manages_users],
         ),
-        log=ActivityLog(store, settings.log_days),
+        log=AuditLog(store, settings.log_days),
         default_language=language,
         attributes=attributes,
         export_bytes=settings.export_mb * 1_000_000,
     )
     app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
-    install(app, made)
+    install_site(app, made)
     _add_accounts(app, made.users)
     views = (
         page_views,
@@ -171,7 +171,7 @@ def _as_text(value: Any) -> Any:
 def _moment_here(moment: datetime) -> str:
     """Write a moment, kept as UTC, in the zone and the language of the user."""
     local = moment.replace(tzinfo=UTC).astimezone(locale.zone())
-    return moment_text(local.replace(tzinfo=None), site().language)
+    return datetime_text(local.replace(tzinfo=None), site().language)
 
 
 class _Words:
@@ -223,6 +223,6 @@ def _own_pages(
 def _add_accounts(app: Flask, users: Users) -> None:
     app.extensions["users"] = users
     manager = LoginManager(app)
-    manager.login_view, manager.login_message = "accounts.sign_in", None
+    manager.login_view, manager.login_message = "login.sign_in", None
     manager.user_loader(users.load)
     manager.session_protection = "basic"

@@ -11,7 +11,7 @@ from ..access.reach import Reach
 from ..accounts.audit_log import Entry
 from ..common.url_keys import encode_key
 from ..db.keyset import bound_keys
-from ..pages.context import reach, site
+from ..pages.context import current_reach, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import key_values
 from .history_views import is_open, open_labels
@@ -21,39 +21,39 @@ OTHERS = ("sign-in", "account", "look")  # kinds of entries that are about no re
 
 def seen_entries(entries: Sequence[Entry]) -> list[Entry]:
     """Return the entries that the present user may see, as far as that is."""
-    within = reach()
+    reach = current_reach()
     known = site().registry.pages
-    named = {each.deed.table for each in entries if each.deed.table}
+    named = {each.event.table for each in entries if each.event.table}
     reached = {
-        name: _reached(known[name], within, entries)
+        name: _reached(known[name], reach, entries)
         for name in named
-        if name in known and within.may("view", known[name].table.fullname)
+        if name in known and reach.may("view", known[name].table.fullname)
     }
     found = []
     for each in entries:
-        name = each.deed.table
-        if not name or each.deed.kind in OTHERS:
+        name = each.event.table
+        if not name or each.event.kind in OTHERS:
             found.append(each)
         elif name in reached:
             keys = reached[name]
-            if keys is None or not each.deed.key or each.deed.key in keys:
-                found.append(_without_hidden(known[name], within, each))
+            if keys is None or not each.event.key or each.event.key in keys:
+                found.append(_without_hidden(known[name], reach, each))
     return found
 
 
 def _reached(
-    pages: TablePages, within: Reach, entries: Sequence[Entry]
+    pages: TablePages, reach: Reach, entries: Sequence[Entry]
 ) -> set[str] | None:
     """Return the keys of a table's records that are there and within reach; None where
     all of them are, those that are gone included."""
-    rows = within.rows(pages.table)
+    rows = reach.rows(pages.table)
     if rows is pages.table or not pages.key:
         return None
     wanted = []
     for each in entries:
-        if each.deed.table == pages.name and each.deed.key:
+        if each.event.table == pages.name and each.event.key:
             try:
-                values = key_values(site(), pages, each.deed.key)
+                values = key_values(site(), pages, each.event.key)
             except (ValueError, ArithmeticError):
                 continue
             wanted.append(tuple(values.values()))
@@ -63,17 +63,17 @@ def _reached(
     among = raw[0] if len(raw) == 1 else tuple_(*raw)
     statement = select(*raw).where(among.in_(bound_keys(list(dict.fromkeys(wanted)))))
     with site().database.reading() as connection:
-        return {encode_key(tuple(row)) for row in within.run(connection, statement)}
+        return {encode_key(tuple(row)) for row in reach.run(connection, statement)}
 
 
-def _without_hidden(pages: TablePages, within: Reach, entry: Entry) -> Entry:
+def _without_hidden(pages: TablePages, reach: Reach, entry: Entry) -> Entry:
     """Return an entry without the fields, and without the title, that are hidden from
     the user on some records."""
-    if all(is_open(pages, within, key) for key in pages.fields):
+    if all(is_open(pages, reach, key) for key in pages.fields):
         return entry
-    labels = open_labels(pages, within)
-    deed = entry.deed
-    changes = {label: pair for label, pair in deed.changes.items() if label in labels}
-    titled = all(is_open(pages, within, key) for key in pages.parsed_title.keys)
-    title = deed.title if titled else ""
-    return replace(entry, deed=replace(deed, changes=changes, texts={}, title=title))
+    labels = open_labels(pages, reach)
+    event = entry.event
+    changes = {label: pair for label, pair in event.changes.items() if label in labels}
+    titled = all(is_open(pages, reach, key) for key in pages.parsed_title.keys)
+    title = event.title if titled else ""
+    return replace(entry, event=replace(event, changes=changes, texts={}, title=title))

@@ -20,12 +20,12 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
-from ..accounts.audit_log import KINDS, Entry, Wanted
+from ..accounts.audit_log import KINDS, AuditQuery, Entry
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..lists.export import RISKY
-from ..pages.context import may_see_log, note, site
+from ..pages.context import may_read_audit_log, note, site
 from .audit_reach import seen_entries
 
 PAGE_ENTRIES = 50
@@ -33,15 +33,15 @@ AT_ONCE = 500  # entries that are looked at together
 LARGEST_NUMBER = 2**31 - 1  # of an entry, in any store
 _HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
              "field", "before", "after", "request")  # fmt: skip
-blueprint = Blueprint("activity", __name__)
+blueprint = Blueprint("audit", __name__)
 
 
 @blueprint.before_request
 def only_for_some() -> ResponseReturnValue | None:
     """To others than those who may see the log it is not there."""
     if not current_user.is_authenticated:
-        return redirect(url_for("accounts.sign_in"))
-    if not may_see_log():
+        return redirect(url_for("login.sign_in"))
+    if not may_read_audit_log():
         abort(404)
     return None
 
@@ -70,9 +70,9 @@ def _address(endpoint: str, kept: list[tuple[str, str]]) -> str:
     return f"{url_for(endpoint)}?{urlencode(kept)}" if kept else url_for(endpoint)
 
 
-def _wanted() -> Wanted:
+def _wanted() -> AuditQuery:
     since, until = _day("from"), _day("to")
-    return Wanted(
+    return AuditQuery(
         name=request.args.get("name", ""),
         kind=request.args.get("kind", ""),
         table=request.args.get("table", ""),
@@ -118,10 +118,10 @@ def _seen(entries_: Iterator[Entry]) -> Iterator[Entry]:
 def _lines(entries_: Iterator[Entry]) -> Iterator[str]:
     yield _line(_HEADINGS)
     for each in entries_:
-        actor, deed = each.actor, each.deed
-        begin = (each.at.isoformat(" ", "seconds"), actor.name, actor.origin, deed.kind,
-                 each.state, deed.table, deed.key, deed.title, deed.words)  # fmt: skip
-        changes = [(k, old or "", new or "") for k, (old, new) in deed.changes.items()]
+        actor, event = each.actor, each.event
+        begin = (each.at.isoformat(" ", "seconds"), actor.name, actor.origin, event.kind,
+                 each.state, event.table, event.key, event.title, event.words)  # fmt: skip
+        changes = [(k, old or "", new or "") for k, (old, new) in event.changes.items()]
         for change in changes or [("", "", "")]:
             yield _line((*begin, *change, actor.request))
 

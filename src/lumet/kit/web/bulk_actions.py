@@ -9,19 +9,19 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import LeavesReach, OutOfReach, SeveralRecords
-from ..accounts.audit_log import MARKED, Deed, recorded
+from ..access.reach import AccessDenied, AmbiguousKey, ChangeDenied
+from ..accounts.audit_log import MARKED, AuditEvent, recorded
 from ..deletion.cascades import beyond_delete
-from ..deletion.delete_impact import consequences
-from ..editing.record_saver import Broken, Gone, Saver, is_same
+from ..deletion.delete_impact import find_delete_impact
+from ..editing.record_saver import RecordNotFound, RecordSaver, RuleViolated, is_same
 from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
-from ..lists.list_request import Browsing
+from ..lists.list_request import ListRequest
 from ..pages.context import actor
 from ..pages.urls import key_values
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
-from .form_context import several_records
+from .form_context import too_many_records
 
 MOST_ROWS = 1_000  # at once
 
@@ -39,7 +39,7 @@ class Affected:
 
 
 @dataclass(slots=True)
-class Tally:
+class BulkResult:
     """The records to which it can be, or was, done; and the others."""
 
     accepted: list[Affected] = field(default_factory=list)
@@ -52,37 +52,39 @@ class Tally:
 
 
 def chosen_keys(
-    browsing: Browsing, connection: Connection, rows: Sequence[str], is_all: bool
+    list_request: ListRequest, connection: Connection, rows: Sequence[str], is_all: bool
 ) -> list[str]:
     """Return the keys of the chosen records, as addresses have them: those in `rows`, or
     all that fit what the list is asked for; at most MOST_ROWS and one."""
     if not is_all:
         return list(dict.fromkeys(rows))[: MOST_ROWS + 1]
-    browsing.look(connection)
-    page = browsing.plan().read(connection, size=MOST_ROWS + 1, bound=browsing.bound)
+    list_request.look(connection)
+    page = list_request.plan().read(
+        connection, size=MOST_ROWS + 1, bound=list_request.bound
+    )
     return [line.key for line in page.lines]
 
 
-class Acting:
+class BulkAction:
     """One act on records of one table: deleting them, or setting one field's value."""
 
     def __init__(
-        self, browsing: Browsing, secret: str, column: str = "", text: str = ""
+        self, list_request: ListRequest, secret: str, column: str = "", text: str = ""
     ) -> None:
-        self.browsing = browsing
-        self.pages, self.reach = browsing.pages, browsing.reach
+        self.list_request = list_request
+        self.pages, self.reach = list_request.pages, list_request.reach
         self.column, self.text = column, text
-        self.saver = Saver(browsing.site, self.pages, self.reach, secret)
-        self._plan = record_plan(browsing.site, self.pages, self.reach)
+        self.saver = RecordSaver(list_request.site, self.pages, self.reach, secret)
+        self._plan = record_plan(list_request.site, self.pages, self.reach)
 
     @property
     def right(self) -> str:
         """The right that the act needs."""
         return "edit" if self.column else "delete"
 
-    def preview(self, connection: Connection, keys: Sequence[str]) -> Tally:
+    def preview(self, connection: Connection, keys: Sequence[str]) -> BulkResult:
         """Find out what would come of it, without changing anything."""
-        tally = Tally()
+        tally = BulkResult()
         for segment, key, record in self._records(connection, keys, tally):
             why = self._forbids(connection, key, record)
             self._count(tally, segment, record, why)
@@ -96,7 +98,7 @@ class Acting:
             return self.text
         if self.column in self.pages.lookups:
             fill_lookups(
-                self.browsing.site,
+                self.list_request.site,
                 connection,
                 self.pages,
                 form,
@@ -107,61 +109,61 @@ class Acting:
                 titles = {value: title for value, title, _note in field_.options}
                 return titles.get(self.text, self.text)
             return self.text
-        return field_.show(field_.data, self.browsing.site.language)
+        return field_.show(field_.data, self.list_request.site.language)
 
     def seen(self, connection: Connection, keys: Sequence[str]) -> dict[str, str]:
         """Return the digests of the records as the preview shows them, by key."""
         found = {}
         for segment in keys:
             try:
-                key = key_values(self.browsing.site, self.pages, segment)
+                key = key_values(self.list_request.site, self.pages, segment)
             except (ValueError, ArithmeticError):
                 continue
             found[segment] = self.saver.digest(connection, key)
         return found
 
-    def carry_out(self, keys: Sequence[str], seen: Mapping[str, str]) -> Tally:
+    def carry_out(self, keys: Sequence[str], seen: Mapping[str, str]) -> BulkResult:
         """Do it to each record, each in a transaction of its own; not to one that is no
         longer as it was `seen` in the preview."""
-        tally = Tally()
+        tally = BulkResult()
         for segment in keys:
             try:
                 own = self._carry_out_one(segment, seen.get(segment, ""))
-            except SeveralRecords:
-                why = several_records(self.pages)
-                own = Tally(refused=[Affected(segment, segment, why)])
-            except Broken as error:
-                own = Tally(refused=[Affected(segment, segment, str(error))])
-            except (DBAPIError, LeavesReach, OutOfReach, OverflowError):
+            except AmbiguousKey:
+                why = too_many_records(self.pages)
+                own = BulkResult(refused=[Affected(segment, segment, why)])
+            except RuleViolated as error:
+                own = BulkResult(refused=[Affected(segment, segment, str(error))])
+            except (DBAPIError, ChangeDenied, AccessDenied, OverflowError):
                 why = str(_("The database refused it."))
-                own = Tally(refused=[Affected(segment, segment, why)])
+                own = BulkResult(refused=[Affected(segment, segment, why)])
             tally.accepted += own.accepted
             tally.refused += own.refused
         return tally
 
-    def _carry_out_one(self, segment: str, seen: str) -> Tally:
-        tally = Tally()
+    def _carry_out_one(self, segment: str, seen: str) -> BulkResult:
+        tally = BulkResult()
         with (
-            recorded(self.browsing.site.log) as recording,
-            self.browsing.site.database.writing() as connection,
+            recorded(self.list_request.site.log) as recording,
+            self.list_request.site.database.writing() as connection,
         ):
             for _s, key, record in self._records(connection, [segment], tally):
                 self.reach.lock(connection, self.pages.table, key)
                 why = self._forbids(connection, key, record)
-                deed = None
+                event = None
                 if not is_same(seen, self.saver.digest(connection, key)):
                     why = str(
                         _("Somebody changed this record meanwhile. Look at it again.")
                     )
                 if not why:
-                    why, deed = self._act(connection, segment, key, record)
+                    why, event = self._act(connection, segment, key, record)
                 self._count(tally, segment, record, why)
-                if deed is not None:
-                    recording.mean(actor(), deed)
+                if event is not None:
+                    recording.mean(actor(), event)
                     recording.begin()
         return tally
 
-    def _count(self, tally: Tally, segment: str, record: Record, why: str) -> None:
+    def _count(self, tally: BulkResult, segment: str, record: Record, why: str) -> None:
         if why:
             tally.refused.append(Affected(record.title, segment, why))
             return
@@ -172,11 +174,11 @@ class Acting:
         )
 
     def _records(
-        self, connection: Connection, keys: Sequence[str], tally: Tally
+        self, connection: Connection, keys: Sequence[str], tally: BulkResult
     ) -> Iterator[tuple[str, Mapping[str, Any], Record]]:
         for segment in keys:
             try:
-                key = key_values(self.browsing.site, self.pages, segment)
+                key = key_values(self.list_request.site, self.pages, segment)
             except (ValueError, ArithmeticError):
                 continue
             record = self._plan.read(connection, key)
@@ -200,11 +202,11 @@ class Acting:
             return "" if allowed else str(_("Your roles do not allow this."))
         if self.pages.soft_delete:
             return ""
-        found = consequences(
-            self.browsing.site, connection, self.pages, self.reach, key
+        found = find_delete_impact(
+            self.list_request.site, connection, self.pages, self.reach, key
         )
-        return str(_("Forbidden by: %(words)s", words=found.forbids[0].words)) if (
-            found.forbids
+        return str(_("Forbidden by: %(words)s", words=found.prevented_by[0].words)) if (
+            found.prevented_by
         ) else ""  # fmt: skip
 
     def _act(
@@ -213,8 +215,8 @@ class Acting:
         segment: str,
         key: Mapping[str, Any],
         record: Record,
-    ) -> tuple[str, Deed | None]:
-        name, site = self.pages.name, self.browsing.site
+    ) -> tuple[str, AuditEvent | None]:
+        name, site = self.pages.name, self.list_request.site
         owners = owners_of(site, connection, self.pages, record.values)
         if not self.column:
             is_marked = bool(self.pages.soft_delete)
@@ -226,18 +228,20 @@ class Acting:
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
             words = MARKED if is_marked else ""
-            told = Deed("delete", name, segment, words=words, changes=gone)
+            told = AuditEvent("delete", name, segment, words=words, changes=gone)
             return "", told.entitled(record.title, owners)
         try:
             seen = self.saver.stored(connection, key).seen
             typed = MultiDict({**seen, self.column: self.text})
             outcome = self.saver.edit(connection, key, typed)
-        except Gone:
+        except RecordNotFound:
             return str(_("It is not there.")), None
         if not outcome.key:
             said = [str(message) for _label, message, _id in outcome.form.mistakes()]
             return " ".join([*said, *outcome.refused]), None
         if not outcome.changes:
             return "", None
-        told = Deed("edit", name, segment, changes=outcome.changes, texts=outcome.texts)
+        told = AuditEvent(
+            "edit", name, segment, changes=outcome.changes, texts=outcome.texts
+        )
         return "", told.entitled(record.title, owners)

@@ -16,7 +16,7 @@ from flask import Flask
 
 from ..access.roles import ANYONE, Attribute
 from ..accounts.store import open_store
-from ..accounts.users import Refused, Rules, Users
+from ..accounts.users import AccountPolicy, Refused, Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 from .request_limits import LONGEST_HEADERS
@@ -51,7 +51,7 @@ def run(
             settings.accounts_url, settings.folder, settings.database_url
         )
         words = (name, package, *roles)
-        users = Users(store, Rules(settings.password_length, words))
+        users = Users(store, AccountPolicy(settings.password_length, words))
         return _user_command(users, given, attributes)
     except Refused as error:
         print(error, file=sys.stderr)
@@ -218,12 +218,12 @@ def _address(host: str, port: int) -> str:
 def _say_how_to_begin(app: Flask, address: str) -> None:
     users: Users = app.extensions["users"]
     stewards = [
-        r.name for r in app.extensions["site"].roles.values() if r.keeps_accounts
+        r.name for r in app.extensions["site"].roles.values() if r.manages_users
     ]
     if stewards and users.is_empty():
         token = users.invite_first(stewards[0])
         print("Nobody can sign in yet. Make the first user here, within a day:")
-        print(f"  {address}first-steward/{token}", flush=True)
+        print(f"  {address}setup/{token}", flush=True)
 
 
 def _trust(app: Flask, host: str) -> None:

@@ -10,20 +10,20 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import OutOfReach, Reach, SeveralRecords
-from ..accounts.audit_log import MARKED, Deed, Recording
-from ..db.errors import meaning, not_allowed
+from ..access.reach import AccessDenied, AmbiguousKey, Reach
+from ..accounts.audit_log import MARKED, AuditEvent, Recording
+from ..db.errors import classify, not_allowed
 from ..deletion.cascades import beyond_delete
-from ..deletion.delete_impact import Consequences, consequences
-from ..editing.record_saver import Saver
-from ..editing.transactions import BrokenOff, owners_of, written
+from ..deletion.delete_impact import DeleteImpact, find_delete_impact
+from ..editing.record_saver import RecordSaver
+from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
 from ..pages.context import actor, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
 from .edit_views import let_go
-from .form_context import saver_of, several_records
-from .navigation import blueprint, key_of, pages_of
+from .form_context import saver_of, too_many_records
+from .navigation import blueprint, key_of, table_or_404
 
 __all__ = ["blueprint"]
 
@@ -32,12 +32,12 @@ SEEN = "seen"  # the form field with the digest of what was seen of a record
 
 
 @dataclass(frozen=True, slots=True)
-class _Asked:
+class DeletedRecord:
     """A record that is to be deleted: with what hangs on it, and what was seen of it;
     `is_kept`: it is marked alone, and can be brought back."""
 
     record: Record
-    found: Consequences
+    found: DeleteImpact
     seen: str
     is_kept: bool
 
@@ -45,20 +45,20 @@ class _Asked:
 @blueprint.route("/t/<name>/r/<segment>/delete", methods=["GET", "POST"])
 def delete(name: str, segment: str) -> ResponseReturnValue:
     """The question before a delete, with all that it would do."""
-    pages, within = pages_of(name, "delete")
+    pages, reach = table_or_404(name, "delete")
     key = key_of(pages, segment)
-    saver = saver_of(pages, within)
-    asked = _look(pages, within, saver, key)
+    saver = saver_of(pages, reach)
+    asked = _look(pages, reach, saver, key)
     refused = ""
-    if request.method == "POST" and not asked.found.forbids:
-        refused = _delete(pages, within, saver, key, segment, asked)
+    if request.method == "POST" and not asked.found.prevented_by:
+        refused = _delete(pages, reach, saver, key, segment, asked)
         if not refused:
             if not asked.is_kept:
                 _let_files_go(pages, asked.record)
             flash(_("%(title)s was deleted.", title=asked.record.title))
             home = left_list(name) if pages.listed else url_for(".front")
             return redirect(home)
-        asked = _look(pages, within, saver, key)  # somebody was quicker
+        asked = _look(pages, reach, saver, key)  # somebody was quicker
     page = render_template(
         "delete.html",
         pages=pages,
@@ -73,43 +73,43 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
 
 
 def _look(
-    pages: TablePages, within: Reach, saver: Saver, key: dict[str, Any]
-) -> _Asked:
+    pages: TablePages, reach: Reach, saver: RecordSaver, key: dict[str, Any]
+) -> DeletedRecord:
     with site().database.reading(LOOK_SECONDS) as connection:
-        record = record_plan(site(), pages, within).read(connection, key)
+        record = record_plan(site(), pages, reach).read(connection, key)
         if record is None:
             abort(404)
-        if not within.reaching(connection, pages.table, key, "delete"):
+        if not reach.reaching(connection, pages.table, key, "delete"):
             abort(403)
         is_removed = saver.is_removed(connection, key)
         is_kept = bool(pages.soft_delete) and not is_removed
-        found = Consequences()
+        found = DeleteImpact()
         if not is_kept:
-            found = consequences(site(), connection, pages, within, key)
-        return _Asked(record, found, saver.digest(connection, key), is_kept)
+            found = find_delete_impact(site(), connection, pages, reach, key)
+        return DeletedRecord(record, found, saver.digest(connection, key), is_kept)
 
 
 def _delete(
     pages: TablePages,
-    within: Reach,
-    saver: Saver,
+    reach: Reach,
+    saver: RecordSaver,
     key: dict[str, Any],
     segment: str,
-    asked: _Asked,
+    asked: DeletedRecord,
 ) -> str:
     """Delete the record; return why it was not, "" when it was."""
 
     def work(connection: Connection, recording: Recording) -> str:
-        within.lock(connection, pages.table, key)
+        reach.lock(connection, pages.table, key)
         if request.form.get(SEEN, "") not in ("", saver.digest(connection, key)):
             return str(_("Somebody changed this record meanwhile. Look at it again."))
         if asked.is_kept:
             if not saver.remove(connection, key):
                 abort(404)
         else:
-            if beyond_delete(site(), connection, pages, within, key):
+            if beyond_delete(site(), connection, pages, reach, key):
                 abort(403)
-            if not within.delete(connection, pages.table, key):
+            if not reach.delete(connection, pages.table, key):
                 abort(404)
         _tell(connection, recording)
         return ""
@@ -119,18 +119,18 @@ def _delete(
         facts = [fact for _name, held in record.sections for fact in held]
         gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
         words = MARKED if asked.is_kept else ""
-        told = Deed("delete", pages.name, segment, words=words, changes=gone)
+        told = AuditEvent("delete", pages.name, segment, words=words, changes=gone)
         owners = owners_of(site(), connection, pages, record.values)
         recording.mean(actor(), told.entitled(record.title, owners))
 
     try:
-        return written(work)
-    except BrokenOff as error:
+        return run_in_transaction(work)
+    except SaveAborted as error:
         return error.message
-    except SeveralRecords:
-        return several_records(pages)
+    except AmbiguousKey:
+        return too_many_records(pages)
     except DBAPIError as error:
-        told = meaning(error)
+        told = classify(error)
         text = _("The database refused: something refers to this record. Nothing was "
                  "deleted.")  # fmt: skip
         if told.kind != "reference":
@@ -147,28 +147,28 @@ def _let_files_go(pages: TablePages, record: Record) -> None:
 @blueprint.post("/t/<name>/r/<segment>/restore")
 def restore(name: str, segment: str) -> ResponseReturnValue:
     """Bring back a record that was marked as deleted."""
-    pages, within = pages_of(name, "delete")
+    pages, reach = table_or_404(name, "delete")
     key = key_of(pages, segment)
     if not pages.soft_delete:
         abort(404)
-    saver = saver_of(pages, within)
-    asked = _look(pages, within, saver, key)
+    saver = saver_of(pages, reach)
+    asked = _look(pages, reach, saver, key)
 
     def work(connection: Connection, recording: Recording) -> None:
-        within.lock(connection, pages.table, key)
+        reach.lock(connection, pages.table, key)
         if not saver.is_removed(connection, key):
             return
         if not saver.restore(connection, key):
             abort(404)
         owners = owners_of(site(), connection, pages, asked.record.values)
-        told = Deed("restore", pages.name, segment)
+        told = AuditEvent("restore", pages.name, segment)
         recording.mean(actor(), told.entitled(asked.record.title, owners))
 
     try:
-        written(work)
-    except BrokenOff as error:
+        run_in_transaction(work)
+    except SaveAborted as error:
         abort(503, description=error.message)
-    except OutOfReach:
+    except AccessDenied:
         abort(403)
     flash(_("%(title)s is there again.", title=asked.record.title))
     return redirect(record_address(name, segment))

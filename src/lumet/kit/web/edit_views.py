@@ -19,18 +19,25 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, LeavesReach, NoKey, Reach, SeveralRecords
-from ..accounts.audit_log import Deed, Recording
-from ..accounts.form_tokens import SentForms
+from ..access.reach import UNBOUNDED, AmbiguousKey, ChangeDenied, MissingKey, Reach
+from ..accounts.audit_log import AuditEvent, Recording
+from ..accounts.form_tokens import FormTokens
 from ..common.url_keys import encode_key
-from ..db.errors import meaning
+from ..db.errors import classify
 from ..editing.detail_row_saver import PartSaver, part_savers, saved_with
-from ..editing.detail_rows import RowsRefused
-from ..editing.record_saver import SEEN, TAKE, Broken, Gone, Outcome, Saver
-from ..editing.transactions import BrokenOff, told_of
+from ..editing.detail_rows import DetailRowsRejected
+from ..editing.record_saver import (
+    SEEN,
+    TAKE,
+    RecordNotFound,
+    RecordSaver,
+    RuleViolated,
+    SaveResult,
+)
+from ..editing.transactions import SaveAborted, audited
 from ..files.uploads import Refused
 from ..forms.file_fields import REMOVE, FileField, uploads
-from ..pages.context import actor, kept_choices, note, site
+from ..pages.context import actor, note, preferences, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import key_values, record_address
 from ..queries.lookups import fill_lookups
@@ -55,13 +62,13 @@ from .form_context import (
     part_editors,
     saver_of,
     seen_of,
-    several_records,
+    too_many_records,
     typed_again,
     with_return,
 )
 from .history_views import earlier_texts
 from .lookup_views import CHOSEN, FIND, choosing
-from .navigation import blueprint, key_of, pages_of
+from .navigation import blueprint, key_of, table_or_404
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 LIKE = "copy-of"  # of an address: the key of what a new record begins as
@@ -70,23 +77,23 @@ LIKE = "copy-of"  # of an address: the key of what a new record begins as
 @blueprint.route("/t/<name>/add", methods=["GET", "POST"])
 def add(name: str) -> ResponseReturnValue:
     """The form for a new record."""
-    pages, within = pages_of(name, "add")
-    saver = saver_of(pages, within)
+    pages, reach = table_or_404(name, "add")
+    saver = saver_of(pages, reach)
     if request.method == "GET":
-        outcome = Outcome(saver.blank(_given(pages, saver)))
+        outcome = SaveResult(saver.blank(_given(pages, saver)))
         return form_page(pages, saver, outcome, is_new=True)
     _note_beyond(pages, saver)
     typed = _typed(pages)
-    outcome = Outcome(saver.blank({}))
+    outcome = SaveResult(saver.blank({}))
     if FIND in request.form or CHOSEN in request.form:
         return choosing(pages, saver, outcome, typed)
-    sent, token = SentForms(site().users.store), request.form.get(ONCE, "")
+    sent, token = FormTokens(site().users.store), request.form.get(ONCE, "")
     try:
         earlier = sent.claim(token) if token else None
     except DBAPIError as error:
         outcome = typed_again(pages, saver, outcome, typed)
-        outcome.refused.append(BrokenOff(meaning(error).kind, False).message)
-        again = (part_editors(pages, within), typed)
+        outcome.refused.append(SaveAborted(classify(error).kind, False).message)
+        again = (part_editors(pages, reach), typed)
         return form_page(pages, saver, outcome, is_new=True, again=again), 503
     if earlier is not None:
         flash(_("This form was sent before; it was saved once."))
@@ -124,33 +131,33 @@ def _typed(pages: TablePages) -> Typed:
 
 
 def _add(
-    pages: TablePages, saver: Saver, typed: Typed
+    pages: TablePages, saver: RecordSaver, typed: Typed
 ) -> tuple[ResponseReturnValue, str]:
     """Add the record of a form that was sent; return the answer, and where the record
     is, "" when none was added."""
-    name, within = pages.name, saver.reach
-    outcome = Outcome(saver.blank({}))
-    editors = part_editors(pages, within)
+    name, reach = pages.name, saver.reach
+    outcome = SaveResult(saver.blank({}))
+    editors = part_editors(pages, reach)
     rows = part_savers(editors)
 
-    def work(connection: Connection, recording: Recording) -> Outcome:
+    def work(connection: Connection, recording: Recording) -> SaveResult:
         outcome = saver.add(connection, typed)
         if outcome.key:
-            _save_rows(pages, within, connection, outcome.key, rows, typed, recording)
-            told = told_of(pages, within, connection, outcome.key)
-            deed = Deed("add", name, outcome.key, changes=outcome.changes)
-            recording.mean(actor(), deed.entitled(*told))
+            _save_rows(pages, reach, connection, outcome.key, rows, typed, recording)
+            told = audited(pages, reach, connection, outcome.key)
+            event = AuditEvent("add", name, outcome.key, changes=outcome.changes)
+            recording.mean(actor(), event.entitled(*told))
         return outcome
 
     status = 422
     try:
         outcome = saved_with(rows, work)
-    except BrokenOff as error:
+    except SaveAborted as error:
         outcome, status = typed_again(pages, saver, outcome, typed), 503
         outcome.refused.append(error.message)
-    except RowsRefused:
+    except DetailRowsRejected:
         outcome = typed_again(pages, saver, outcome, typed)
-    except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
+    except (DBAPIError, ChangeDenied, OverflowError, RuleViolated) as error:
         outcome = _refused(pages, saver, outcome, error, typed)
     if not outcome.key:
         page = form_page(pages, saver, outcome, is_new=True, again=(editors, typed))
@@ -158,28 +165,28 @@ def _add(
     _settle_files(pages, saver, outcome, typed)
     location = record_address(name, outcome.key)
     if PIECE in request.args:
-        return _as_choice(pages, within, outcome.key), location
+        return _as_choice(pages, reach, outcome.key), location
     flash(_("%(noun)s added.", noun=pages.singular))
-    return redirect(_behind_added(pages, within, location, outcome.key)), location
+    return redirect(_behind_added(pages, reach, location, outcome.key)), location
 
 
-def _as_choice(pages: TablePages, within: Reach, segment: str) -> ResponseReturnValue:
+def _as_choice(pages: TablePages, reach: Reach, segment: str) -> ResponseReturnValue:
     """Return a record that was added in a dialog as a lookup chooses it."""
     wanted = request.args.get(AS_VALUE, "")
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, within)
+        plan = record_plan(site(), pages, reach)
         record = plan.read(connection, key_of(pages, segment))
     if record is None or wanted not in record.values:
         return jsonify({})
     return jsonify({"value": str(record.values[wanted]), "text": record.title})
 
 
-def _behind_added(pages: TablePages, within: Reach, location: str, segment: str) -> str:
+def _behind_added(pages: TablePages, reach: Reach, location: str, segment: str) -> str:
     """Return where one goes when a record was added."""
     then = _then(is_new=True)
     if then == ANOTHER:
         return with_return(url_for(".add", name=pages.name))
-    if then == STAY and not _is_left_out(pages, within, segment):
+    if then == STAY and not _is_left_out(pages, reach, segment):
         return with_return(f"{location}/edit")
     return came_from() or location
 
@@ -189,11 +196,11 @@ def _then(is_new: bool) -> str:
     then = request.form.get(THEN, SHOW)
     if then in (SHOW, STAY, ANOTHER) and then != after_choice(is_new):
         name = AFTER_ADDING if is_new else AFTER_EDITING
-        kept_choices().set(name, "" if then == SHOW else then)
+        preferences().set(name, "" if then == SHOW else then)
     return then
 
 
-def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
+def _given(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     """Return what a new record begins with: what the address gives, and, for one that is
     to be like another, what that holds and no other may not hold too."""
     given = request.args.to_dict()
@@ -208,11 +215,11 @@ def _given(pages: TablePages, saver: Saver) -> dict[str, str]:
 @blueprint.route("/t/<name>/r/<segment>/edit", methods=["GET", "POST"])
 def edit(name: str, segment: str) -> ResponseReturnValue:
     """The form of a record."""
-    pages, within = pages_of(name, "edit")
+    pages, reach = table_or_404(name, "edit")
     key = key_of(pages, segment)
-    saver = saver_of(pages, within)
+    saver = saver_of(pages, reach)
     typed = _typed(pages)
-    editors = part_editors(pages, within) if request.method == "POST" else []
+    editors = part_editors(pages, reach) if request.method == "POST" else []
     try:
         if request.method == "GET" or FIND in typed or CHOSEN in typed:
             with site().database.reading() as connection:
@@ -223,12 +230,12 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
                 return choosing(pages, saver, outcome, typed, segment)
             return form_page(pages, saver, outcome, segment=segment)
         outcome = _save(pages, saver, key, typed, editors)
-    except Gone:
+    except RecordNotFound:
         abort(404)
-    except (BrokenOff, RowsRefused) as error:
+    except (SaveAborted, DetailRowsRejected) as error:
         outcome = _unsaved(pages, saver, typed)
         status = 422
-        if isinstance(error, BrokenOff):
+        if isinstance(error, SaveAborted):
             outcome.refused.append(error.message)
             status = 503
         again = (editors, typed)
@@ -241,18 +248,18 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         return page, status
     flash(_("Saved."))
     then = _then(is_new=False)
-    if _is_left_out(pages, within, outcome.key):
+    if _is_left_out(pages, reach, outcome.key):
         return redirect(home_of(pages))
     if then == STAY:
         return redirect(f"{record_address(name, outcome.key)}/edit")
     return redirect(record_address(name, outcome.key))
 
 
-def _unsaved(pages: TablePages, saver: Saver, typed: Typed) -> Outcome:
+def _unsaved(pages: TablePages, saver: RecordSaver, typed: Typed) -> SaveResult:
     """Return the form of a stored record as it was typed, without the database: with the
     fields that it had, by what it says that its user saw."""
     seen = seen_of(typed)
-    outcome = Outcome(saver.blank({}), seen=seen)
+    outcome = SaveResult(saver.blank({}), seen=seen)
     outcome.form.is_new = False
     shown = pages.seen_by(saver.reach, pages.entered_on(is_new=False))
     saver.entered = [key for key in shown if SEEN + key in seen]
@@ -263,11 +270,11 @@ def _unsaved(pages: TablePages, saver: Saver, typed: Typed) -> Outcome:
 def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
     """One field of a record, edited where it stands in a list: a piece of a page. It
     goes the way of the whole form, with all that is checked there."""
-    pages, within = pages_of(name, "edit")
+    pages, reach = table_or_404(name, "edit")
     key = key_of(pages, segment)
     if not pages.in_place or column in pages.key:
         abort(404)
-    saver = saver_of(pages, within)
+    saver = saver_of(pages, reach)
     sent = _typed(pages)
     try:
         if request.method == "GET":
@@ -280,16 +287,16 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
                 if each in sent:
                     typed.setlist(each, sent.getlist(each))
             outcome = _save(pages, saver, key, typed)
-    except Gone:
+    except RecordNotFound:
         abort(404)
-    except BrokenOff as error:
+    except SaveAborted as error:
         abort(503, description=error.message)
     if column not in saver.entered:
         abort(403)
     if outcome.key:
-        return _cell(pages, within, outcome.key, column)
+        return _cell(pages, reach, outcome.key, column)
     with site().database.reading() as connection:
-        fill_lookups(site(), connection, pages, outcome.form, within, [column])
+        fill_lookups(site(), connection, pages, outcome.form, reach, [column])
     mistakes = [
         each for each in outcome.form.mistakes() if each[2] != f"field-{column}"
     ]
@@ -308,29 +315,29 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
 
 
 def _cell(
-    pages: TablePages, within: Reach, segment: str, column: str
+    pages: TablePages, reach: Reach, segment: str, column: str
 ) -> ResponseReturnValue:
     """Return what a list shows of a field that was just saved; nothing of a record that
     is no longer there for the user."""
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, within)
+        plan = record_plan(site(), pages, reach)
         found = plan.read(connection, key_of(pages, segment))
     fact = found.fact(column) if found is not None else None
     return fact.cell.__html__() if fact is not None else ""
 
 
-def _is_left_out(pages: TablePages, within: Reach, segment: str) -> bool:
+def _is_left_out(pages: TablePages, reach: Reach, segment: str) -> bool:
     """Tell whether a record that was saved no longer exists for the application."""
-    if within.rows(pages.table) is pages.table:
+    if reach.rows(pages.table) is pages.table:
         return False
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, within)
+        plan = record_plan(site(), pages, reach)
         return plan.read(connection, key_values(site(), pages, segment)) is None
 
 
 def _save_rows(
     pages: TablePages,
-    within: Reach,
+    reach: Reach,
     connection: Connection,
     segment: str,
     rows: Sequence[PartSaver],
@@ -339,31 +346,31 @@ def _save_rows(
 ) -> None:
     if not rows:
         return
-    plan = record_plan(site(), pages, within)
+    plan = record_plan(site(), pages, reach)
     record = plan.read(connection, key_values(site(), pages, segment))
     if record is None:
-        raise LeavesReach("")
+        raise ChangeDenied("")
     refused = False
     for each in rows:
         try:
             with connection.begin_nested():  # so that the others can be looked at too
                 each.save(connection, record.values, typed, recording)
-        except RowsRefused:
+        except DetailRowsRejected:
             refused = True
     if refused:
-        raise RowsRefused
+        raise DetailRowsRejected
 
 
 def _save(
     pages: TablePages,
-    saver: Saver,
+    saver: RecordSaver,
     key: dict[str, Any],
     typed: Typed,
     editors: Sequence[PartEditor] = (),
-) -> Outcome:
+) -> SaveResult:
     rows = part_savers(editors)
 
-    def work(connection: Connection, recording: Recording) -> Outcome:
+    def work(connection: Connection, recording: Recording) -> SaveResult:
         if rows:
             saver.reach.lock(connection, pages.table, key)
         for each in rows:
@@ -371,31 +378,31 @@ def _save(
         outcome = saver.edit(connection, key, typed)
         _note_beyond(pages, saver)
         segment = encode_key(tuple(key.values()))
-        within, here = saver.reach, outcome.key or segment
+        reach, here = saver.reach, outcome.key or segment
         try:
-            _save_rows(pages, within, connection, here, rows, typed, recording)
-        except RowsRefused:
+            _save_rows(pages, reach, connection, here, rows, typed, recording)
+        except DetailRowsRejected:
             if outcome.key:
                 raise
         if not outcome.key:
             raise _NotSaved(outcome)
         if outcome.changes:
-            told = told_of(pages, saver.reach, connection, outcome.key)
-            deed = Deed(
+            told = audited(pages, saver.reach, connection, outcome.key)
+            event = AuditEvent(
                 "edit",
                 pages.name,
                 segment,
                 changes=outcome.changes,
                 texts=outcome.texts,
             )
-            recording.mean(actor(), deed.entitled(*told))
+            recording.mean(actor(), event.entitled(*told))
         return outcome
 
     try:
         outcome = saved_with(rows, work)
     except _NotSaved as refused:
         return refused.outcome
-    except (DBAPIError, LeavesReach, OverflowError, Broken) as error:
+    except (DBAPIError, ChangeDenied, OverflowError, RuleViolated) as error:
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)
         return _refused(pages, saver, outcome, error, typed)
@@ -407,12 +414,14 @@ class _NotSaved(Exception):
     """A form has mistakes, or somebody changed its record: nothing is kept, though its
     rows were looked at too."""
 
-    def __init__(self, outcome: Outcome) -> None:
+    def __init__(self, outcome: SaveResult) -> None:
         super().__init__("not saved")
         self.outcome = outcome
 
 
-def _put_back(pages: TablePages, saver: Saver, outcome: Outcome, segment: str) -> None:
+def _put_back(
+    pages: TablePages, saver: RecordSaver, outcome: SaveResult, segment: str
+) -> None:
     """Fill the values from before a change into the form, where the address says so."""
     number = request.args.get(PUT_BACK, 0, type=int)
     texts = earlier_texts(pages, saver.reach, segment, number)
@@ -420,7 +429,7 @@ def _put_back(pages: TablePages, saver: Saver, outcome: Outcome, segment: str) -
 
 
 def _settle_files(
-    pages: TablePages, saver: Saver, outcome: Outcome, typed: Typed
+    pages: TablePages, saver: RecordSaver, outcome: SaveResult, typed: Typed
 ) -> None:
     """Keep the files of a record that was saved, and let those go that it had before."""
     for key in saver.entered:
@@ -458,21 +467,25 @@ def let_go(pages: TablePages, key: str, name: Any) -> None:
 
 
 def _refused(
-    pages: TablePages, saver: Saver, outcome: Outcome, error: Exception, typed: Typed
-) -> Outcome:
+    pages: TablePages,
+    saver: RecordSaver,
+    outcome: SaveResult,
+    error: Exception,
+    typed: Typed,
+) -> SaveResult:
     """Return the form with what was typed, and why it was not saved."""
     outcome = typed_again(pages, saver, outcome, typed)
     if isinstance(error, DBAPIError):
         saver.refuse(outcome, error)
-    elif isinstance(error, Broken):
+    elif isinstance(error, RuleViolated):
         at = error.rule.key
         if at in outcome.form._fields:
             outcome.form.add_error(at, error.rule.message)
         else:
             outcome.refused.append(str(error.rule.message))
-    elif isinstance(error, SeveralRecords):
-        outcome.refused.append(several_records(pages))
-    elif isinstance(error, NoKey):
+    elif isinstance(error, AmbiguousKey):
+        outcome.refused.append(too_many_records(pages))
+    elif isinstance(error, MissingKey):
         outcome.refused.append(
             _("The database gave this record no key. Nothing was saved.")
         )
@@ -485,7 +498,7 @@ def _refused(
     return outcome
 
 
-def _note_beyond(pages: TablePages, saver: Saver) -> None:
+def _note_beyond(pages: TablePages, saver: RecordSaver) -> None:
     """Note fields of the table that were sent and that no form offers this user: they
     are ignored."""
     beyond = sorted(set(request.form) & set(pages.column_keys()) - set(saver.entered))

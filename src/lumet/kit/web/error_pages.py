@@ -11,8 +11,8 @@ from markupsafe import escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from ..access.reach import OutOfReach
-from ..db.errors import meaning
+from ..access.reach import AccessDenied
+from ..db.errors import classify
 from ..pages.context import note, site
 from .request_limits import UNREADABLE, is_unreadable
 
@@ -23,8 +23,8 @@ def add_error_pages(app: Flask) -> None:
         _note_refusal("a form without its token")
         return _error_page(400, _("This form is too old. Go back, reload, try again."))
 
-    @app.errorhandler(OutOfReach)
-    def out_of_reach(error: OutOfReach) -> tuple[str, int]:
+    @app.errorhandler(AccessDenied)
+    def out_of_reach(error: AccessDenied) -> tuple[str, int]:
         log.warning("request %s: out of reach: %s", g.number, error)
         _note_refusal(f"out of reach: {error}")
         return _error_page(403, "")
@@ -48,7 +48,7 @@ def add_error_pages(app: Flask) -> None:
     def busy(error: DBAPIError) -> tuple[str, int]:
         if is_unreadable(error):
             return unreadable(error)
-        if meaning(error).kind != "busy":
+        if classify(error).kind != "busy":
             return broken(error)
         log.warning("request %s: the database is busy", g.number)
         text = _("The database is busy. Nothing was changed; try again in a moment.")

@@ -14,14 +14,14 @@ from flask import (
 from flask.typing import ResponseReturnValue
 from sqlalchemy import select
 
-from ..files.thumbnails import NoPicture, kept_picture
+from ..files.thumbnails import NotAnImage, cached_thumbnail
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..files.uploads import Refused as NoPictureThere
 from ..forms.file_fields import FileField, uploads
 from ..pages.context import site
 from ..pages.urls import record_address
 from .audit_views import blueprint as activity
-from .navigation import blueprint, key_of, pages_of
+from .navigation import blueprint, key_of, table_or_404
 
 PAGE_UPLOADS = 50
 INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: nothing
@@ -29,17 +29,17 @@ INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: noth
 
 def _held(name: str, segment: str, column: str) -> tuple[bytes, str]:
     """Return the bytes of a record's file and its name, within the user's reach."""
-    pages, within = pages_of(name)
+    pages, reach = table_or_404(name)
     field = pages.fields.get(column)
     if not pages.key or not isinstance(field, FileField):
         abort(404)
-    if within.hides(pages.table.fullname, column):
+    if reach.hides(pages.table.fullname, column):
         abort(404)
-    rows = within.rows(pages.table)
+    rows = reach.rows(pages.table)
     key = key_of(pages, segment)
     statement = select(rows.c[column]).where(*[rows.c[k] == v for k, v in key.items()])
     with site().database.reading() as connection:
-        value: Any = within.run(connection, statement).scalar()
+        value: Any = reach.run(connection, statement).scalar()
     if value is None:
         abort(404)
     if not field.folder:
@@ -55,8 +55,8 @@ def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
     """A picture of a record, made small."""
     content, _name = _held(name, segment, column)
     try:
-        small, kind = kept_picture(content, uploads().folder)
-    except NoPicture:
+        small, kind = cached_thumbnail(content, uploads().folder)
+    except NotAnImage:
         abort(404)
     answer = Response(small, content_type=kind)
     answer.headers["Cache-Control"] = "private, no-store"
@@ -96,7 +96,7 @@ def listed() -> ResponseReturnValue:
         "uploads.html",
         uploads=[(each, *_used(each)) for each in found[:PAGE_UPLOADS]],
         size_text=size_text,
-        more=url_for("activity.listed", before=more) if more else "",
+        more=url_for("audit.listed", before=more) if more else "",
     )
 
 

@@ -11,13 +11,13 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.audit_log import Entry, Wanted
-from ..editing.detail_rows import Rows, RowsEditor
-from ..editing.many_to_many import Picker, Picks
-from ..editing.record_saver import SEEN, Outcome, Saver
+from ..accounts.audit_log import AuditQuery, Entry
+from ..editing.detail_rows import DetailRows, DetailRowsEditor
+from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
+from ..editing.record_saver import SEEN, RecordSaver, SaveResult
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
-from ..pages.context import kept_choices, lower_first, site
+from ..pages.context import lower_first, preferences, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, left_list, record_address
 from ..queries.lookups import Option, fill_lookups
@@ -43,27 +43,27 @@ class TooMany:
     address: str
 
 
-Part = Rows | Picks | TooMany
-PartEditor = RowsEditor | Picker
+Part = DetailRows | ManyToManyChoice | TooMany
+PartEditor = DetailRowsEditor | ManyToManyEditor
 
 
-def saver_of(pages: TablePages, within: Reach) -> Saver:
+def saver_of(pages: TablePages, reach: Reach) -> RecordSaver:
     """Return what saves the forms of a table for the present user."""
-    return Saver(site(), pages, within, current_app.config["SECRET_KEY"])
+    return RecordSaver(site(), pages, reach, current_app.config["SECRET_KEY"])
 
 
 def typed_again(
-    pages: TablePages, saver: Saver, outcome: Outcome, typed: Typed
-) -> Outcome:
+    pages: TablePages, saver: RecordSaver, outcome: SaveResult, typed: Typed
+) -> SaveResult:
     """Return the form with what was typed, as it was not saved."""
     form = pages.filled({}, typed)
     form.is_new = outcome.form.is_new
     for key in set(form._fields) - set(saver.entered):
         del form._fields[key]
-    return Outcome(form, seen=outcome.seen)
+    return SaveResult(form, seen=outcome.seen)
 
 
-def several_records(pages: TablePages) -> str:
+def too_many_records(pages: TablePages) -> str:
     """Return the message for a key that several records share."""
     nouns = lower_first(pages.plural)
     return str(_("Several %(nouns)s have this key, so that no single one can be changed. "
@@ -75,26 +75,26 @@ def seen_of(typed: Typed) -> dict[str, str]:
     return {key: text for key, text in typed.items() if key.startswith(SEEN)}
 
 
-def part_editors(pages: TablePages, within: Reach) -> list[PartEditor]:
+def part_editors(pages: TablePages, reach: Reach) -> list[PartEditor]:
     """Return what edits the rows of a record that stand on its form, and what is chosen
     there."""
     found: list[PartEditor] = []
     for number, related in enumerate(pages.details):
         child = site().registry[related.table]
-        if not related.is_part or not is_seen(child, related, within):
+        if not related.is_part or not is_seen(child, related, reach):
             continue
-        saver = saver_of(child, within)
+        saver = saver_of(child, reach)
         if related.joins:
-            found.append(Picker(pages, related, number, saver))
+            found.append(ManyToManyEditor(pages, related, number, saver))
         elif child.key:
-            found.append(RowsEditor(pages, related, number, saver))
+            found.append(DetailRowsEditor(pages, related, number, saver))
     return [each for each in found if each.is_open]
 
 
 def form_page(
     pages: TablePages,
-    saver: Saver,
-    outcome: Outcome,
+    saver: RecordSaver,
+    outcome: SaveResult,
     is_new: bool = False,
     segment: str = "",
     again: tuple[list[PartEditor], Typed] | None = None,
@@ -115,7 +115,7 @@ def form_page(
         _fill_without(form)  # the database is away, and what was typed is here
         parts = [each.again(None, again[1]) for each in again[0]] if again else []
         for held in parts:
-            for row in held.rows if isinstance(held, Rows) else ():
+            for row in held.rows if isinstance(held, DetailRows) else ():
                 _fill_without(row.form)
     chosen = pages.on_add if is_new else pages.on_edit
     shown = _shown_beside(pages, record, entered, chosen)
@@ -164,12 +164,12 @@ def _after_saving(is_new: bool) -> list[tuple[str, str]]:
 
 def after_choice(is_new: bool) -> str:
     """Return where the user went after the last save of a new record, or of another."""
-    return kept_choices().get(AFTER_ADDING if is_new else AFTER_EDITING) or SHOW
+    return preferences().get(AFTER_ADDING if is_new else AFTER_EDITING) or SHOW
 
 
 def _parts(
     pages: TablePages,
-    within: Reach,
+    reach: Reach,
     connection: Connection,
     record: Record | None,
     segment: str,
@@ -180,7 +180,7 @@ def _parts(
         return []
     if again is not None:
         return [each.again(connection, again[1]) for each in again[0]]
-    editors = part_editors(pages, within)
+    editors = part_editors(pages, reach)
     if record is None:
         return [each.empty(connection) for each in editors if each.may_add]
     return [
@@ -199,7 +199,7 @@ def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
     found: list[tuple[Any, Any, str]] = []
     if isinstance(held, TooMany):
         return found
-    if isinstance(held, Picks):
+    if isinstance(held, ManyToManyChoice):
         return [(held.label, each, held.name) for each in held.refused]
     for row in held.rows:
         found += row.form.mistakes()
@@ -262,7 +262,7 @@ def _shown_beside(
     return {key: fact for key, fact in facts.items() if fact is not None}
 
 
-def _usual(pages: TablePages, saver: Saver) -> dict[str, str]:
+def _usual(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     """Return what is said of the fields of a new record that the database, or the
     application, fills in where nothing is entered."""
     found = {}
@@ -280,7 +280,7 @@ def _usual(pages: TablePages, saver: Saver) -> dict[str, str]:
     return found
 
 
-def _adding(pages: TablePages, saver: Saver) -> dict[str, str]:
+def _adding(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     """Return the addresses of the forms, by lookup, that add what it may choose."""
     found = {}
     for key, reference in pages.lookups.items():
@@ -294,7 +294,7 @@ def _adding(pages: TablePages, saver: Saver) -> dict[str, str]:
 
 def _last_change(pages: TablePages, segment: str) -> Entry | None:
     """Return who changed a record last, and when, by the activity log."""
-    wanted = Wanted(kind="edit", table=pages.name, key=segment)
+    wanted = AuditQuery(kind="edit", table=pages.name, key=segment)
     return next(iter(site().log.read(wanted, 1)), None)
 
 

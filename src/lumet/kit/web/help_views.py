@@ -10,8 +10,8 @@ from flask_babel import gettext as _
 from ..common import locale
 from ..common.parsing import read_date
 from ..forms.base import RecordForm
-from ..forms.date_fields import DateField, MomentField, TimeField
-from ..pages.context import SHORTCUTS, are_shortcuts_on, kept_choices, site
+from ..forms.date_fields import DateField, DateTimeField, TimeField
+from ..pages.context import SHORTCUTS, are_shortcuts_on, preferences, site
 from .form_context import PIECE
 from .navigation import blueprint
 
@@ -23,7 +23,7 @@ class _Clocks(RecordForm):
 
     date = DateField()
     time = TimeField()
-    moment = MomentField()
+    moment = DateTimeField()
 
 
 @blueprint.get("/dates")
@@ -69,13 +69,13 @@ def _on(day: date, kind: str, before: Any) -> Any:
 def shortcuts() -> ResponseReturnValue:
     """The keys that do something, and whether single letters do."""
     if request.method == "POST":
-        kept_choices().set(SHORTCUTS, "" if "on" in request.form else "off")
+        preferences().set(SHORTCUTS, "" if "on" in request.form else "off")
         flash(_("Saved."))
         return redirect(url_for(".shortcuts"))
     template = "_keys.html" if PIECE in request.args else "keys.html"
     return render_template(
         template,
         is_on=are_shortcuts_on(),
-        is_kept=kept_choices().user_id is not None,
+        is_kept=preferences().user_id is not None,
         language=site().language,
     )

@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
 from ..access.reach import Reach
-from ..accounts.audit_log import DONE, MARKED, Entry, Wanted
+from ..accounts.audit_log import DONE, MARKED, AuditQuery, Entry
 from ..pages.context import site
 from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH
@@ -17,7 +17,7 @@ from ..pages.urls import record_address
 from ..queries.record import record_plan
 from ..related.related_records import is_seen
 from .form_context import PIECE, PUT_BACK
-from .navigation import blueprint, key_of, pages_of
+from .navigation import blueprint, key_of, table_or_404
 
 PAGE_CHANGES = 10
 
@@ -39,30 +39,30 @@ class Change:
 def history(name: str, segment: str) -> ResponseReturnValue:
     """What happened to a record, the latest first; not to one that had its key before
     and was deleted."""
-    pages, within = pages_of(name)
+    pages, reach = table_or_404(name)
     if not pages.key:
         abort(404)
     key = key_of(pages, segment)
     with site().database.reading() as connection:
-        record = record_plan(site(), pages, within).read(connection, key)
+        record = record_plan(site(), pages, reach).read(connection, key)
         if record is None:
             abort(404)
-        roles = within.reaching(connection, pages.table, key, "edit")
-    entered = set(pages.enters(within, roles, is_new=False)) if roles else set()
+        roles = reach.reaching(connection, pages.table, key, "edit")
+    entered = set(pages.enters(reach, roles, is_new=False)) if roles else set()
     may_edit = bool(entered) and pages.offers("edit")
     before = request.args.get("before", 0, type=int)
-    wanted = Wanted(table=name, key=segment, with_rows=True)
+    wanted = AuditQuery(table=name, key=segment, with_rows=True)
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)
     address = record_address(name, segment)
-    labels = open_labels(pages, within)
+    labels = open_labels(pages, reach)
 
     def is_of_now(each: Entry) -> bool:
-        is_own = (each.deed.table, each.deed.key) == (name, segment)
-        return not is_own or each.deed.kind != "delete" or each.deed.words == MARKED
+        is_own = (each.event.table, each.event.key) == (name, segment)
+        return not is_own or each.event.kind != "delete" or each.event.words == MARKED
 
     own = list(takewhile(is_of_now, found))
     more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
-    told = Told(pages, within, segment, labels, entered if may_edit else set())
+    told = ChangeReader(pages, reach, segment, labels, entered if may_edit else set())
     return render_template(
         "_history.html" if PIECE in request.args else "history.html",
         pages=pages,
@@ -78,71 +78,73 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     )
 
 
-def open_labels(pages: TablePages, within: Reach) -> set[str]:
+def open_labels(pages: TablePages, reach: Reach) -> set[str]:
     """Return the labels of the fields that the user sees on every record, and that no
     other field shares: the log knows fields by their labels."""
-    open_ = {key for key in pages.fields if is_open(pages, within, key)}
+    open_ = {key for key in pages.fields if is_open(pages, reach, key)}
     others = {pages.label(key) for key in pages.fields if key not in open_}
     return {pages.label(key) for key in open_} - others
 
 
 def earlier_texts(
-    pages: TablePages, within: Reach, segment: str, number: int
+    pages: TablePages, reach: Reach, segment: str, number: int
 ) -> Mapping[str, tuple[str | None, str | None]]:
     """Return the values of a record before and after a change, those alone that its
     history shows this user; nothing for a change of another record, or of one that
     had this key before."""
     entry = site().log.entry(number)
-    if entry is None or (entry.deed.table, entry.deed.key) != (pages.name, segment):
+    if entry is None or (entry.event.table, entry.event.key) != (pages.name, segment):
         return {}
-    wanted = Wanted(kind="delete", table=pages.name, key=segment)
-    gone = next((e for e in site().log.read(wanted, 1) if e.deed.words != MARKED), None)
+    wanted = AuditQuery(kind="delete", table=pages.name, key=segment)
+    gone = next(
+        (e for e in site().log.read(wanted, 1) if e.event.words != MARKED), None
+    )
     if gone is not None and gone.id > entry.id:
         return {}
     return {
         key: texts
-        for key, texts in entry.deed.texts.items()
-        if key in pages.fields and is_open(pages, within, key)
+        for key, texts in entry.event.texts.items()
+        if key in pages.fields and is_open(pages, reach, key)
     }
 
 
-def is_open(pages: TablePages, within: Reach, key: str, depth: int = 0) -> bool:
+def is_open(pages: TablePages, reach: Reach, key: str, depth: int = 0) -> bool:
     """Tell whether the user sees a field on every record; of a reference the log keeps
     the title, all of which has to be open as well."""
     name = pages.table.fullname
-    if within.hides(name, key) or within.shown_where(name, key):
+    if reach.hides(name, key) or reach.shown_where(name, key):
         return False
     reference = pages.lookups.get(key)
     if reference is None:
         return True
     target = site().registry[reference.target]
-    if not within.may("view", target.table.fullname) or depth > DEPTH:
+    if not reach.may("view", target.table.fullname) or depth > DEPTH:
         return False
-    return within.rows(target.table) is target.table and all(
-        is_open(target, within, part, depth + 1) for part in target.parsed_title.keys
+    return reach.rows(target.table) is target.table and all(
+        is_open(target, reach, part, depth + 1) for part in target.parsed_title.keys
     )
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class ChangeReader:
     """What the history of one record may tell a user: the labels that are open, and the
     columns that can be put back."""
 
     pages: TablePages
-    within: Reach
+    reach: Reach
     segment: str
     labels: set[str]
     entered: set[str]
 
     def change(self, entry: Entry) -> Change | None:
         """Return a change as the history shows it; None where it may not."""
-        deed = entry.deed
-        if (deed.table, deed.key) != (self.pages.name, self.segment):
+        event = entry.event
+        if (event.table, event.key) != (self.pages.name, self.segment):
             return self._of_row(entry)
         fields = _fields(entry, self.labels)
-        if deed.kind == "edit" and not fields:
+        if event.kind == "edit" and not fields:
             return None  # only what this user may not see was changed
-        can = deed.kind == "edit" and bool(self.entered & set(deed.texts))
+        can = event.kind == "edit" and bool(self.entered & set(event.texts))
         address = record_address(self.pages.name, self.segment)
         put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
         return Change(entry, fields, put_back)
@@ -150,28 +152,28 @@ class Told:
     def _of_row(self, entry: Entry) -> Change | None:
         """Return a change of a row that belongs to the record; None where the user does
         not see all such rows, since the log does not know which of them."""
-        child = site().registry.pages.get(entry.deed.table)
+        child = site().registry.pages.get(entry.event.table)
         if child is None or not self._sees_rows(child):
             return None
         joins = [r for r in self.pages.details if r.table == child.name and r.joins]
         ends = (*joins[0].columns, *joins[0].joined) if joins else ()
         parts = ends or child.parsed_title.keys
-        is_titled = all(is_open(child, self.within, key) for key in parts)
-        fields = _fields(entry, open_labels(child, self.within))
-        if entry.deed.kind == "edit" and not fields:
+        is_titled = all(is_open(child, self.reach, key) for key in parts)
+        fields = _fields(entry, open_labels(child, self.reach))
+        if entry.event.kind == "edit" and not fields:
             return None
         noun = str(joins[0].label if joins else child.singular)
-        title = entry.deed.title if is_titled else ""
+        title = entry.event.title if is_titled else ""
         return Change(entry, fields, noun=noun, title=title)
 
     def _sees_rows(self, child: TablePages) -> bool:
         name = child.table.fullname
-        if not self.within.may("view", name):
+        if not self.reach.may("view", name):
             return False
-        return self.within.rows(child.table) is child.table and any(
+        return self.reach.rows(child.table) is child.table and any(
             each.table == child.name
             and each.is_part
-            and is_seen(child, each, self.within)
+            and is_seen(child, each, self.reach)
             for each in self.pages.details
         )
 
@@ -179,6 +181,6 @@ class Told:
 def _fields(entry: Entry, labels: set[str]) -> list[tuple[str, str | None, str | None]]:
     return [
         (label, before, after)
-        for label, (before, after) in entry.deed.changes.items()
+        for label, (before, after) in entry.event.changes.items()
         if label in labels
     ]

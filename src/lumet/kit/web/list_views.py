@@ -28,7 +28,7 @@ from ..access.reach import Reach
 from ..accounts.preferences import LONGEST_QUERY, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
-from ..db.errors import meaning
+from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
 from ..forms.file_fields import FileField
 from ..lists.export import (
@@ -39,18 +39,18 @@ from ..lists.export import (
     TooMany,
     make_export,
 )
-from ..lists.list_html import Page, RowAct
+from ..lists.list_html import Page, RowAction
 from ..lists.list_query import MOST_COUNTED, Count, ListPlan
-from ..lists.list_request import CHART, GROUPS, SIZES, Browsing
-from ..pages.context import kept_choices, lower_first, note, own_roles, site
+from ..lists.list_request import CHART, GROUPS, SIZES, ListRequest
+from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, key_values, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
-from .bulk_actions import MOST_ROWS, Acting, Tally, chosen_keys
+from .bulk_actions import MOST_ROWS, BulkAction, BulkResult, chosen_keys
 from .edit_views import let_go
 from .form_context import PIECE
-from .navigation import blueprint, pages_of
+from .navigation import blueprint, table_or_404
 
 __all__ = ["blueprint"]
 
@@ -68,32 +68,36 @@ class NoSuchPlace(Exception):
 @blueprint.get("/t/<name>")
 def show_list(name: str) -> ResponseReturnValue:
     """A page of a table's list, as its address asks for it."""
-    pages, within = pages_of(name)
+    pages, reach = table_or_404(name)
     if not pages.listed:
         abort(404)
-    kept = kept_choices()
+    kept = preferences()
     if not request.args and (query := kept.first_view(name)):
         return redirect(f"{list_address(name)}?{query}")
     if PIECE not in request.args:
         leave_list(name, request.query_string.decode())
-    browsing = Browsing(site(), pages, within, request.args, kept, is_on_screen=True)
+    list_request = ListRequest(
+        site(), pages, reach, request.args, kept, is_on_screen=True
+    )
     template, found = "list.html", {}
     try:
-        limit = None if browsing.is_usual else LIST_SECONDS
+        limit = None if list_request.is_usual else LIST_SECONDS
         with site().database.reading(limit) as connection:
-            browsing.look(connection)
-            if browsing.arrangement in (GROUPS, CHART):
-                template, found = "groups.html", _grouped(browsing, connection)
+            list_request.look(connection)
+            if list_request.layout in (GROUPS, CHART):
+                template, found = "groups.html", _grouped(list_request, connection)
             else:
-                found = _listed(browsing, connection)
-            marks = browsing.marks(connection)
+                found = _listed(list_request, connection)
+            active_filters = list_request.active_filters(connection)
             controls = (
-                browsing.controls(connection) if browsing.panel == "filter" else []
+                list_request.controls(connection)
+                if list_request.panel == "filter"
+                else []
             )
     except NoSuchPlace:
-        return redirect(browsing.address())
+        return redirect(list_request.address())
     except DBAPIError as error:
-        if meaning(error).kind != "busy" or not request.args:
+        if classify(error).kind != "busy" or not request.args:
             raise
         text = _("This takes too long here. Filter further, or sort by another column.")
         abort(503, description=text)
@@ -102,119 +106,127 @@ def show_list(name: str) -> ResponseReturnValue:
     return render_template(
         template,
         pages=pages,
-        browsing=browsing,
-        marks=marks,
+        list_request=list_request,
+        active_filters=active_filters,
         controls=controls,
-        presets=preset_words() if browsing.panel == "filter" else {},
+        presets=preset_words() if list_request.panel == "filter" else {},
         sizes=SIZES,
-        views=_views(browsing) if browsing.panel == "views" else [],
+        views=_views(list_request) if list_request.panel == "views" else [],
         may_share=any(role.shares_views for role in own_roles()),
-        may_export=within.may("export", pages.table.fullname),
-        may_add=pages.offers("add") and within.may("add", pages.table.fullname),
+        may_export=reach.may("export", pages.table.fullname),
+        may_add=pages.offers("add") and reach.may("add", pages.table.fullname),
         **found,
     )
 
 
-def _views(browsing: Browsing) -> list[SavedView]:
+def _views(list_request: ListRequest) -> list[SavedView]:
     """Return the views that the user can open; of what others share, only what names
     nothing that this user may not see."""
     roles = [role.name for role in own_roles()]
     return [
-        each if each.is_own else replace(each, query=browsing.open_part(each.query))
-        for each in browsing.kept.views(browsing.pages.name, roles)
+        each if each.is_own else replace(each, query=list_request.open_part(each.query))
+        for each in list_request.kept.views(list_request.pages.name, roles)
     ]
 
 
-def _grouped(browsing: Browsing, connection: Connection) -> dict[str, Any]:
-    groups, has_more = browsing.groups(connection)
+def _grouped(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
+    groups, has_more = list_request.groups(connection)
     return {
         "groups": groups,
         "has_more": has_more,
         "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
         "largest": max((group.value for group in groups), default=1) or 1,
-        "count": browsing.plan().count(connection, bound=browsing.bound),
+        "count": list_request.plan().count(connection, bound=list_request.bound),
     }
 
 
-def _listed(browsing: Browsing, connection: Connection) -> dict[str, Any]:
-    plan = browsing.plan()
-    page, position = _read_page(browsing, plan, connection)
-    count = plan.count(connection, bound=browsing.bound, is_exact=browsing.is_counted)
-    empty = browsing.is_narrowed and not page.lines
+def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
+    plan = list_request.plan()
+    page, position = _read_page(list_request, plan, connection)
+    count = plan.count(
+        connection, bound=list_request.bound, is_exact=list_request.is_counted
+    )
+    empty = list_request.is_narrowed and not page.lines
     return {
         "page": page,
         "count": count,
         "position": position,
         "labels": plan.labels,
-        "links": _page_links(browsing, page, position, count),
-        "sort_links": browsing.sort_links(),
-        "totals": browsing.totals(connection, plan, count),
-        "loosening": browsing.loosening(connection) if empty else [],
-        "acts": _acts(browsing, connection, page),
+        "links": _page_links(list_request, page, position, count),
+        "sort_links": list_request.sort_links(),
+        "totals": list_request.totals(connection, plan, count),
+        "loosening": list_request.loosening(connection) if empty else [],
+        "acts": _row_actions(list_request, connection, page),
         "wide": plan.wide,
-        "branch": browsing.branch(connection, page.lines),
-        "stranded": _stranded(browsing, connection, page),
-        "in_place": _in_place(browsing, plan),
+        "branch": list_request.branch(connection, page.lines),
+        "stranded": _stranded(list_request, connection, page),
+        "in_place": _in_place(list_request, plan),
     }
 
 
-def _stranded(browsing: Browsing, connection: Connection, page: Page) -> int:
+def _stranded(list_request: ListRequest, connection: Connection, page: Page) -> int:
     """Return how many records a whole tree does not show, since they stand in circles."""
-    is_whole = browsing.is_tree and not browsing.under and not browsing.deleted
-    tree = browsing.tree
+    is_whole = (
+        list_request.is_tree and not list_request.under and not list_request.deleted
+    )
+    tree = list_request.tree
     if tree is None or not is_whole or page.begin or PIECE in request.args:
         return 0
-    return tree.stranded(connection, browsing.reach)
+    return tree.stranded(connection, list_request.reach)
 
 
-def _in_place(browsing: Browsing, plan: ListPlan) -> str:
+def _in_place(list_request: ListRequest, plan: ListPlan) -> str:
     """Return which columns of the list are edited in it, in their order, "" for the
     others; nothing at all for a list that is not edited in its place."""
-    pages = browsing.pages
+    pages = list_request.pages
     if not pages.in_place or not pages.offers("edit"):
         return ""
-    name, within = pages.table.fullname, browsing.reach
-    entered = pages.enters(within, within.holding("edit", name), is_new=False)
+    name, reach = pages.table.fullname, list_request.reach
+    entered = pages.enters(reach, reach.holding("edit", name), is_new=False)
     keys = [key if key in entered else "" for key in plan.shown]
     return ",".join(["", *keys]) if any(keys) else ""
 
 
 @dataclass(frozen=True, slots=True)
-class Acts:
+class RowActions:
     """What can be done to the rows of a list: to each, as rights, addresses with `*` for
     the key and labels, with the keys of the rows on which a right holds where that is
     not all; to several, the fields that can be set, by label, and deleting."""
 
-    rows: Sequence[RowAct]
+    rows: Sequence[RowAction]
     fields: Mapping[str, str]
     delete: bool
     allowed: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
 
-def _acts(browsing: Browsing, connection: Connection, page: Page) -> Acts:
+def _row_actions(
+    list_request: ListRequest, connection: Connection, page: Page
+) -> RowActions:
     """Return the actions on the rows of a page."""
-    pages, within = browsing.pages, browsing.reach
-    key = ("acts", pages.name, within.shape, within.is_looking)
-    found: Acts = browsing.site.plan(key, lambda: _build_acts(pages, within))
+    pages, reach = list_request.pages, list_request.reach
+    key = ("acts", pages.name, reach.shape, reach.is_impersonated)
+    found: RowActions = list_request.site.plan(
+        key, lambda: _build_row_actions(pages, reach)
+    )
     if not found.rows or not page.lines:
         return found
     name = pages.table.fullname
     limited = [
         right
         for right in ("edit", "delete")
-        if any(role.condition(right, name) for role in within.holding(right, name))
+        if any(role.condition(right, name) for role in reach.holding(right, name))
     ]
     if not limited:
         return found
     keys = [
-        tuple(key_values(browsing.site, pages, line.key).values())
+        tuple(key_values(list_request.site, pages, line.key).values())
         for line in page.lines
         if line.key
     ]
     among = among_keys(pages.table, pages.key, "keys")
     allowed = {}
     for right in limited:
-        reached = within.reaching_each(
+        reached = reach.reaching_each(
             connection, pages.table, among, right, keys=bound_keys(keys)
         )
         if reached is not None:
@@ -223,53 +235,53 @@ def _acts(browsing: Browsing, connection: Connection, page: Page) -> Acts:
     return replace(found, allowed=allowed)
 
 
-def _build_acts(pages: TablePages, within: Reach) -> Acts:
+def _build_row_actions(pages: TablePages, reach: Reach) -> RowActions:
     name = pages.table.fullname
     fields = {}
     rows = []
     home = record_home(pages.name)
-    if pages.offers("edit") and within.may("edit", name):
-        rows.append(RowAct("edit", f"{home}*/edit", str(_("Edit"))))
-    if pages.offers("add") and within.may("add", name):
+    if pages.offers("edit") and reach.may("edit", name):
+        rows.append(RowAction("edit", f"{home}*/edit", str(_("Edit"))))
+    if pages.offers("add") and reach.may("add", name):
         rows.append(
-            RowAct("copy", f"{add_address(pages.name)}?copy-of=*", str(_("Copy")))
+            RowAction("copy", f"{add_address(pages.name)}?copy-of=*", str(_("Copy")))
         )
-    may_delete = pages.offers("delete") and within.may("delete", name)
+    may_delete = pages.offers("delete") and reach.may("delete", name)
     if may_delete:
-        rows.append(RowAct("delete", f"{home}*/delete", str(_("Delete"))))
+        rows.append(RowAction("delete", f"{home}*/delete", str(_("Delete"))))
     if pages.offers("edit"):
-        entered = pages.enters(within, within.holding("edit", name), is_new=False)
+        entered = pages.enters(reach, reach.holding("edit", name), is_new=False)
         fields = {
             key: pages.label(key)
             for key in entered
             if key not in pages.key and not isinstance(pages.fields[key], FileField)
         }
-    return Acts(rows, fields, may_delete)
+    return RowActions(rows, fields, may_delete)
 
 
 def _read_page(
-    browsing: Browsing, plan: ListPlan, connection: Connection
+    list_request: ListRequest, plan: ListPlan, connection: Connection
 ) -> tuple[Page, int]:
     """Return the page that the address asks for, and the number of its first row, 0
     where that is not known. Raises NoSuchPlace for a place that is none of this list."""
     try:
-        return _read_asked(browsing, plan, connection)
+        return _read_asked(list_request, plan, connection)
     except (ValueError, TypeError) as error:
         raise NoSuchPlace from error
 
 
 def _read_asked(
-    browsing: Browsing, plan: ListPlan, connection: Connection
+    list_request: ListRequest, plan: ListPlan, connection: Connection
 ) -> tuple[Page, int]:
     arguments = request.args
     position = arguments.get("n", 0, type=int)
-    rest: dict[str, Any] = {"size": browsing.size, "bound": browsing.bound}
-    if not browsing.pages.key:
+    rest: dict[str, Any] = {"size": list_request.size, "bound": list_request.bound}
+    if not list_request.pages.key:
         skipped = min(max(0, arguments.get("skip", 0, type=int)), MOST_COUNTED)
         return plan.read_at(connection, skipped, **rest), skipped + 1
     if "before" in arguments:
         page = plan.read(connection, arguments["before"], backward=True, **rest)
-        if len(page.lines) < browsing.size:  # came to the start: show a whole page
+        if len(page.lines) < list_request.size:  # came to the start: show a whole page
             return plan.read(connection, **rest), 1
         return page, position
     if "last" in arguments:
@@ -280,11 +292,11 @@ def _read_asked(
 
 
 def _page_links(
-    browsing: Browsing, page: Page, position: int, count: Count
+    list_request: ListRequest, page: Page, position: int, count: Count
 ) -> dict[str, str]:
     """Return the addresses of the first, earlier, later and last pages; none where
     there is no such page."""
-    link, size = browsing.address, browsing.size
+    link, size = list_request.address, list_request.size
     links: dict[str, str] = {}
     numbered = position > 0
     if page.begin:
@@ -302,29 +314,29 @@ def _page_links(
     return links
 
 
-@blueprint.post("/t/<name>/several")
-def act_on_several(name: str) -> ResponseReturnValue:
+@blueprint.post("/t/<name>/bulk")
+def bulk_action(name: str) -> ResponseReturnValue:
     """Delete, change or export several records: first a preview, then it is done."""
     sent = request.form
     action, _dash, kind = sent.get(ACTION, "").partition("-")
     column = sent.get(SET_COLUMN, "") if action == "set" else ""
     right = "export" if action == "export" else "edit" if column else "delete"
-    pages, within = pages_of(name, right)
-    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
+    pages, reach = table_or_404(name, right)
+    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
     rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
     if right == "export":
-        return _export_several(browsing, [] if is_all else rows, kind, is_all)
+        return _export_selected(list_request, [] if is_all else rows, kind, is_all)
     value = sent.get(column, "")
     if column and (
-        column not in pages.seen_by(within, pages.entered_on(is_new=False))
+        column not in pages.seen_by(reach, pages.entered_on(is_new=False))
         or isinstance(pages.fields[column], FileField)
     ):
         abort(404)
-    acting = Acting(browsing, current_app.config["SECRET_KEY"], column, value)
-    back = browsing.address()
+    acting = BulkAction(list_request, current_app.config["SECRET_KEY"], column, value)
+    back = list_request.address()
     shown_value = ""
     with site().database.reading() as connection:
-        keys = chosen_keys(browsing, connection, rows, is_all)
+        keys = chosen_keys(list_request, connection, rows, is_all)
         if not keys or len(keys) > MOST_ROWS:
             few = _("Select the records first.")
             many = _(
@@ -336,9 +348,12 @@ def act_on_several(name: str) -> ResponseReturnValue:
         is_sure, control = IS_SURE in sent, None
         if column and column not in sent:
             form = acting.saver.blank({})
-            fill_lookups(site(), connection, pages, form, within, [column])
+            fill_lookups(site(), connection, pages, form, reach, [column])
             control = form[column]
-        tally, seen = Tally(), dict(zip(rows, sent.getlist(SEEN_OF_ROW), strict=False))
+        tally, seen = (
+            BulkResult(),
+            dict(zip(rows, sent.getlist(SEEN_OF_ROW), strict=False)),
+        )
         if control is None and not is_sure:
             tally = acting.preview(connection, keys)
             seen = acting.seen(connection, keys)
@@ -363,39 +378,39 @@ def act_on_several(name: str) -> ResponseReturnValue:
     )  # fmt: skip
 
 
-def _export_several(
-    browsing: Browsing, rows: Sequence[str], kind: str, is_all: bool
+def _export_selected(
+    list_request: ListRequest, rows: Sequence[str], kind: str, is_all: bool
 ) -> ResponseReturnValue:
     """Export the records with these keys, or all that match."""
     if kind not in FORMATS or not (rows or is_all):
         flash(_("Select the records to export."))
-        return redirect(browsing.address())
+        return redirect(list_request.address())
     if not is_all:
         found = []
         for row in rows[:MOST_ROWS]:
             with suppress(ValueError, ArithmeticError):
-                key = key_values(browsing.site, browsing.pages, row)
+                key = key_values(list_request.site, list_request.pages, row)
                 found.append(tuple(key.values()))
-        browsing.among = found or [(None,) * len(browsing.pages.key)]
+        list_request.among = found or [(None,) * len(list_request.pages.key)]
     words = (
         ""
         if is_all
         else str(ngettext("%(num)s selected", "%(num)s selected", len(rows)))
     )
-    return _send_export(browsing, kind, words)
+    return _send_export(list_request, kind, words)
 
 
 @blueprint.post("/t/<name>/columns")
 def choose_columns(name: str) -> ResponseReturnValue:
     """Keep the columns that this user wants in a list; none: those that were decided."""
-    pages, within = pages_of(name)
-    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
-    known = browsing.showable()
+    pages, reach = table_or_404(name)
+    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
+    known = list_request.showable()
     chosen = [key for key in request.form.getlist("column") if key in known]
     if "reset" in request.form:
         chosen = []
-    kept_choices().set(f"columns {name}", ",".join(chosen))
-    return redirect(browsing.address("columns"))
+    preferences().set(f"columns {name}", ",".join(chosen))
+    return redirect(list_request.address("columns"))
 
 
 def _asked() -> MultiDict[str, str]:
@@ -407,11 +422,11 @@ def _asked() -> MultiDict[str, str]:
 @blueprint.post("/t/<name>/views")
 def save_view(name: str) -> ResponseReturnValue:
     """Keep what a list is asked for under a name."""
-    pages, within = pages_of(name)
+    pages, reach = table_or_404(name)
     if not current_user.is_authenticated:
         abort(403)
-    browsing = Browsing(site(), pages, within, _asked(), kept_choices())
-    address = browsing.address()
+    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
+    address = list_request.address()
     called = request.form.get("name", "").strip()[:80]
     if not called:
         flash(_("A view needs a name."))
@@ -420,7 +435,7 @@ def save_view(name: str) -> ResponseReturnValue:
     if not any(role.shares_views for role in own_roles()):
         roles = []
     query = address.partition("?")[2]
-    kept_choices().save_view(name, called, query, roles, "first" in request.form)
+    preferences().save_view(name, called, query, roles, "first" in request.form)
     flash(_('The view "%(name)s" is kept.', name=called))
     return redirect(address)
 
@@ -428,28 +443,32 @@ def save_view(name: str) -> ResponseReturnValue:
 @blueprint.post("/t/<name>/views/<int:number>/forget")
 def forget_view(name: str, number: int) -> ResponseReturnValue:
     """Forget an own view."""
-    pages_of(name)
-    kept_choices().delete_view(number)
+    table_or_404(name)
+    preferences().delete_view(number)
     return redirect(list_address(name))
 
 
 @blueprint.get("/t/<name>/export.<kind>")
 def export(name: str, kind: str) -> ResponseReturnValue:
     """What a list shows, all of its rows, as a file."""
-    pages, within = pages_of(name, "export")
+    pages, reach = table_or_404(name, "export")
     if kind not in FORMATS or not pages.listed:
         abort(404)
-    browsing = Browsing(site(), pages, within, request.args, kept_choices())
+    list_request = ListRequest(site(), pages, reach, request.args, preferences())
     with site().database.reading() as connection:
-        browsing.look(connection)
-        words = "; ".join(f"{m.label}: {m.words}" for m in browsing.marks(connection))
-    return _send_export(browsing, kind, words)
+        list_request.look(connection)
+        words = "; ".join(
+            f"{m.label}: {m.words}" for m in list_request.active_filters(connection)
+        )
+    return _send_export(list_request, kind, words)
 
 
-def _send_export(browsing: Browsing, kind: str, words: str) -> ResponseReturnValue:
+def _send_export(
+    list_request: ListRequest, kind: str, words: str
+) -> ResponseReturnValue:
     """Answer with the file of an export; `words` say in the log what it was narrowed to."""
-    name = browsing.pages.name
-    made = Export(browsing, with_keys=request.args.get("keys") == "1")
+    name = list_request.pages.name
+    made = Export(list_request, with_keys=request.args.get("keys") == "1")
     try:
         file = make_export(made, kind)
     except TooMany:
@@ -473,22 +492,22 @@ def _busy_exporting() -> ResponseReturnValue:
 @blueprint.get("/t/<name>/print")
 def print_list(name: str) -> ResponseReturnValue:
     """What a list shows, for paper: without navigation, up to MOST_PRINTED rows."""
-    pages, within = pages_of(name)
+    pages, reach = table_or_404(name)
     if not pages.listed:
         abort(404)
-    browsing = Browsing(site(), pages, within, request.args, kept_choices())
+    list_request = ListRequest(site(), pages, reach, request.args, preferences())
     with site().database.reading() as connection:
-        browsing.look(connection)
-        plan = browsing.plan()
+        list_request.look(connection)
+        plan = list_request.plan()
         if pages.key:
-            page = plan.read(connection, size=MOST_PRINTED, bound=browsing.bound)
+            page = plan.read(connection, size=MOST_PRINTED, bound=list_request.bound)
         else:
-            page = plan.read_at(connection, 0, MOST_PRINTED, browsing.bound)
-        count = plan.count(connection, bound=browsing.bound)
-        marks = browsing.marks(connection)
-        totals = browsing.totals(connection, plan, count)
+            page = plan.read_at(connection, 0, MOST_PRINTED, list_request.bound)
+        count = plan.count(connection, bound=list_request.bound)
+        active_filters = list_request.active_filters(connection)
+        totals = list_request.totals(connection, plan, count)
     return render_template(
-        "print.html", pages=pages, page=page, count=count, marks=marks, totals=totals,
+        "print.html", pages=pages, page=page, count=count, active_filters=active_filters, totals=totals,
         labels=plan.labels, now=datetime.now(UTC).replace(tzinfo=None),
         is_cut=bool(page.end),
     )  # fmt: skip

@@ -25,7 +25,7 @@ from ..common.formatting import is_language
 from ..pages.context import note, site
 
 DEVICE_LASTS = 365 * 24 * 3600  # seconds
-blueprint = Blueprint("accounts", __name__)
+blueprint = Blueprint("login", __name__)
 
 
 @blueprint.route("/sign-in", methods=["GET", "POST"])
@@ -51,10 +51,10 @@ def sign_in() -> ResponseReturnValue:
         wrong = _(
             "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
         )
-        return _door(wrong, 429, {"Retry-After": str(error.seconds)})
+        return _sign_in_page(wrong, 429, {"Retry-After": str(error.seconds)})
     if visitor is None:
         note("sign-in", f'refused: "{name[:80]}"')
-        return _door(_("Name and password do not fit together."), 422, {})
+        return _sign_in_page(_("Name and password do not fit together."), 422, {})
     session.clear()  # nothing that was there before signing in is taken along
     login_user(visitor)
     note("sign-in", "signed in")
@@ -63,7 +63,9 @@ def sign_in() -> ResponseReturnValue:
     return answer
 
 
-def _door(wrong: str, status: int, headers: dict[str, str]) -> ResponseReturnValue:
+def _sign_in_page(
+    wrong: str, status: int, headers: dict[str, str]
+) -> ResponseReturnValue:
     page = render_template("sign-in.html", wrong=wrong, no_user=site().users.is_empty())
     return page, status, headers
 
@@ -116,7 +118,7 @@ def sign_out() -> ResponseReturnValue:
     return answer
 
 
-@blueprint.route("/first-steward/<token>", methods=["GET", "POST"])
+@blueprint.route("/setup/<token>", methods=["GET", "POST"])
 def first_user(token: str) -> ResponseReturnValue:
     """Make the first user by a link that works once."""
     users = site().users

@@ -4,15 +4,15 @@ from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
 from ..access.reach import Reach
-from ..editing.many_to_many import Picker
-from ..editing.record_saver import Outcome, Saver
+from ..editing.many_to_many import ManyToManyEditor
+from ..editing.record_saver import RecordSaver, SaveResult
 from ..forms.fields import LookupField
 from ..pages.context import site
 from ..pages.table_pages import TablePages
 from ..queries.lookups import Found, Lookup
 from ..queries.search import LONGEST_SEARCH
 from .form_context import Typed, form_page, part_editors, seen_of, typed_again
-from .navigation import blueprint, pages_of
+from .navigation import blueprint, table_or_404
 
 # what is no field has a hyphen in its name, as no column's key has
 FIND, CHOSEN, SEARCH, SKIP = "find-for", "chosen-as", "find-what", "skip-first"
@@ -20,8 +20,8 @@ FIND, CHOSEN, SEARCH, SKIP = "find-for", "chosen-as", "find-what", "skip-first"
 
 def choosing(
     pages: TablePages,
-    saver: Saver,
-    outcome: Outcome,
+    saver: RecordSaver,
+    outcome: SaveResult,
     typed: Typed,
     segment: str = "",
 ) -> ResponseReturnValue:
@@ -62,8 +62,8 @@ def choosing(
 @blueprint.get("/t/<name>/choices/<column>")
 def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
-    pages, within = pages_of(name)
-    lookup = _lookup(pages, within, column, request.args)
+    pages, reach = table_or_404(name)
+    lookup = _lookup(pages, reach, column, request.args)
     search = request.args.get(SEARCH, "")[:LONGEST_SEARCH]
     return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
 
@@ -72,9 +72,9 @@ def choices(name: str, column: str) -> ResponseReturnValue:
 def picks(name: str, number: int) -> ResponseReturnValue:
     """The records that may be chosen on a form by way of a table that joins, by what was
     typed."""
-    pages, within = pages_of(name)
-    found = [each for each in part_editors(pages, within) if each.number == number]
-    if not found or not isinstance(found[0], Picker):
+    pages, reach = table_or_404(name)
+    found = [each for each in part_editors(pages, reach) if each.number == number]
+    if not found or not isinstance(found[0], ManyToManyEditor):
         abort(404)
     return _as_choices(found[0].find(request.args.get(SEARCH, ""), _skipped()))
 
@@ -91,15 +91,15 @@ def _as_choices(found: Found) -> ResponseReturnValue:
     return jsonify({"found": options, "more": found.more, "cut": found.is_cut})
 
 
-def _lookup(pages: TablePages, within: Reach, column: str, typed: Typed) -> Lookup:
+def _lookup(pages: TablePages, reach: Reach, column: str, typed: Typed) -> Lookup:
     """Return a lookup with what it follows, as far as that was typed."""
     field = pages.fields.get(column)
     if column not in pages.lookups or not isinstance(field, LookupField):
         abort(404)
-    if within.hides(pages.table.fullname, column):
+    if reach.hides(pages.table.fullname, column):
         abort(404)
     form = pages.filled({}, typed) if field.follows else None
-    lookup = Lookup(site(), pages, within, column, form)
+    lookup = Lookup(site(), pages, reach, column, form)
     if not lookup.is_open:
         abort(404)
     return lookup

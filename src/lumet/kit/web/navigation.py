@@ -22,12 +22,12 @@ from ..forms.file_fields import FileField
 from ..pages.context import (
     Site,
     are_shortcuts_on,
-    look,
+    current_reach,
+    impersonation,
     lower_first,
-    may_keep_accounts,
-    may_see_log,
+    may_manage_users,
+    may_read_audit_log,
     own_roles,
-    reach,
     site,
 )
 from ..pages.table_pages import TablePages
@@ -41,7 +41,7 @@ def sign_in_first() -> ResponseReturnValue | None:
     """Nobody sees anything before signing in, but for what anyone may."""
     if current_user.is_authenticated or _is_open_to_anyone():
         return None
-    return _to_the_door()
+    return redirect_to_sign_in()
 
 
 def _is_open_to_anyone() -> bool:
@@ -50,13 +50,15 @@ def _is_open_to_anyone() -> bool:
     name = (request.view_args or {}).get("name")
     known = site().registry.pages
     if name is None:
-        return any(reach().may("view", each.table.fullname) for each in known.values())
-    return name in known and reach().may("view", known[name].table.fullname)
+        return any(
+            current_reach().may("view", each.table.fullname) for each in known.values()
+        )
+    return name in known and current_reach().may("view", known[name].table.fullname)
 
 
-def _to_the_door() -> ResponseReturnValue:
+def redirect_to_sign_in() -> ResponseReturnValue:
     wanted = request.full_path.rstrip("?") if request.method == "GET" else None
-    return redirect(url_for("accounts.sign_in", next=wanted))
+    return redirect(url_for("login.sign_in", next=wanted))
 
 
 @blueprint.app_context_processor
@@ -68,9 +70,9 @@ def menu() -> dict[str, Any]:
         "places": site().plan(("places",), _places),
         "own_labels": _own_labels,
         "menu_groups": _menu_groups,
-        "look": look,
-        "may_keep_accounts": may_keep_accounts,
-        "may_see_log": may_see_log,
+        "impersonation": impersonation,
+        "may_manage_users": may_manage_users,
+        "may_read_audit_log": may_read_audit_log,
         "list_address": list_address,
         "left_list": left_list,
         "has_uploads": site().plan(("uploads",), _has_uploads),
@@ -112,7 +114,7 @@ def _menu(here: str) -> Markup:
     """Return the menu as it stands beside a page of table `here`."""
     found: Markup
     found = site().plan(
-        ("menu", reach().shape, here),
+        ("menu", current_reach().shape, here),
         lambda: Markup(
             render_template(
                 "_menu.html", groups=_menu_groups(), home=list_address(""), here=here
@@ -124,8 +126,8 @@ def _menu(here: str) -> Markup:
 
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
-    names = ("pages.front", "pages.dates", "pages.shortcuts", "accounts.profile", "accounts.sign_in", "accounts.sign_out",
-             "keeping.accounts", "keeping.end_look", "activity.entries", "activity.listed")  # fmt: skip
+    names = ("pages.front", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
+             "admin.accounts", "admin.end_viewing", "audit.entries", "audit.listed")  # fmt: skip
     return {name: url_for(name) for name in names}
 
 
@@ -148,20 +150,20 @@ def _own_labels() -> str:
 def _menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the groups of the menu: each with the names and labels of its tables that
     are within reach."""
-    within, made = reach(), site()
-    key = ("menu groups", within.shape)
+    reach, made = current_reach(), site()
+    key = ("menu groups", reach.shape)
     found: list[tuple[str, list[tuple[str, str]]]]
-    found = made.plan(key, lambda: _build_menu(made, within))
+    found = made.plan(key, lambda: _build_menu(made, reach))
     return found
 
 
-def _build_menu(made: Site, within: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
+def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
     groups: dict[str, list[tuple[str, str]]] = {}
     for pages in made.registry.pages.values():
         if (
             pages.listed
             and not pages.for_lookups
-            and within.may("view", pages.table.fullname)
+            and reach.may("view", pages.table.fullname)
         ):
             item = (pages.name, str(pages.plural))
             groups.setdefault(str(pages.group), []).append(item)
@@ -173,21 +175,21 @@ def _build_menu(made: Site, within: Reach) -> list[tuple[str, list[tuple[str, st
     ]
 
 
-def pages_of(name: str, right: str = "view") -> tuple[TablePages, Reach]:
+def table_or_404(name: str, right: str = "view") -> tuple[TablePages, Reach]:
     """Return the pages of a table, if the user has this right there; a table out of
     reach does not exist."""
-    within = reach()
+    reach = current_reach()
     pages = site().registry.pages.get(name)
     if pages is None or pages.for_lookups:
         abort(404)
-    if not within.may("view", pages.table.fullname):
+    if not reach.may("view", pages.table.fullname):
         abort(404)
     changes = right in ("add", "edit", "delete")
-    if not within.may(right, pages.table.fullname) or (
+    if not reach.may(right, pages.table.fullname) or (
         changes and not pages.offers(right)
     ):
         abort(403)
-    return pages, within
+    return pages, reach
 
 
 def key_of(pages: TablePages, segment: str) -> dict[str, Any]:

@@ -5,7 +5,7 @@ import hashlib
 from flask import Flask, Response, abort, request
 from flask.sessions import SecureCookieSessionInterface
 
-from ..pages.context import look
+from ..pages.context import impersonation
 
 POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -21,7 +21,7 @@ HEADERS = {
     "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
 }
 HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
-NOT_LOOKING = ("keeping.begin_look", "keeping.end_look", "accounts.sign_out")
+WHILE_VIEWING = ("admin.begin_viewing", "admin.end_viewing", "login.sign_out")
 
 
 class SignedSessions(SecureCookieSessionInterface):
@@ -34,7 +34,11 @@ def add_security(app: Flask) -> None:
     @app.before_request
     def change_nothing_while_looking() -> None:
         changes = request.method not in ("GET", "HEAD", "OPTIONS")
-        if changes and request.endpoint not in NOT_LOOKING and look() is not None:
+        if (
+            changes
+            and request.endpoint not in WHILE_VIEWING
+            and impersonation() is not None
+        ):
             abort(403)
 
     @app.after_request
