@@ -186,7 +186,7 @@ def main() -> None:
             made.append(ran.stdout)
 
         print(f"{'the demo, made whole':<44}{seconds(make):>9.1f} s")
-        found = re.search(r"^  (\w+)\s+(\S{16})\s+steward", made[0], re.MULTILINE)
+        found = re.search(r"^  (\w+)\s+(\S{16})\s+administrator", made[0], re.MULTILINE)
         assert found is not None
         measure_start(folder)
         measure_list(folder, found[1], found[2])

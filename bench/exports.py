@@ -134,7 +134,7 @@ def measure(kind: str, rows: int, keyless: int, times: int) -> None:
         settings = folder / "lumet.toml"
         settings.write_text(f'package = "{package}"\n' + settings.read_text())
         run_generation(folder)
-        add = [sys.executable, "-m", package, "--state", name, "user", "add", "ina", "--role", "steward", "--password-stdin"]  # fmt: skip
+        add = [sys.executable, "-m", package, "--state", name, "user", "add", "ina", "--role", "administrator", "--password-stdin"]  # fmt: skip
         subprocess.run(
             add, input=PASSWORD, text=True, check=True, capture_output=True,
             env=os.environ | {"PYTHONPATH": name},

@@ -108,7 +108,7 @@ def judge(
                     f"{table.name}.{column.name}: {kind}, not {column.kind}"
                 )
     placed: set[Place] = {
-        (d["table"], d["detail"]) for d in found["details"] if d["edit"] == "in place"
+        (d["table"], d["detail"]) for d in found["details"] if d["edit"] == "rows"
     }
     owned: set[Place] = {(t.parent, t.name) for t in tables if t.parent}
     scores = {

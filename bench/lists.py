@@ -61,7 +61,7 @@ columns = ["light_id", "keeper_id", "taken_at", "lamp_current_a", "battery_v", "
 order = ["-taken_at"]
 [field.result]
 choices = { ok = "Passed", dim = "Dim", out = "Out" }
-tones = { ok = "good", dim = "warn", out = "bad" }
+colours = { ok = "green", dim = "amber", out = "red" }
 """
 PAGES = {
     "page 1": ("", ""),
@@ -140,7 +140,7 @@ class Pair:
         os.environ["STATE_FOLDER"] = str(folder)
         self.app = importlib.import_module(self.package).create_app()
         self.users = self.app.extensions["users"]
-        self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("ina", PASSWORD, ["administrator"])
         self.client = self.app.test_client()
         self.client.post(
             "/sign-in",

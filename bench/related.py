@@ -99,7 +99,7 @@ class Running:
         os.environ["STATE_FOLDER"] = str(folder)
         self.app = importlib.import_module(package).create_app()
         self.app.config["WTF_CSRF_ENABLED"] = False
-        self.app.extensions["users"].add("ina", PASSWORD, ["steward"])
+        self.app.extensions["users"].add("ina", PASSWORD, ["administrator"])
         self.client: Any = self.app.test_client()
         self.client.post("/sign-in", data={"name": "ina", "password": PASSWORD})
 
@@ -154,7 +154,7 @@ def measure_rows(kind: str, folder: Path, rows: int) -> None:
         decided = folder / "design/tables/visit.toml"
         found = decided.read_text()
         line = next(each for each in found.split("\n") if each.startswith("#~ finding"))
-        own = 'finding = { by = "visit_id", edit = "in place" }'
+        own = 'finding = { by = "visit_id", edit = "rows" }'
         decided.write_text(found.replace(line, own))
 
     running = Running(folder, database, f"bench_rows_{kind}", in_place)

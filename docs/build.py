@@ -12,16 +12,16 @@ from pathlib import Path
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from lumet.design.decision_schema import (
+    AUTOMATIC_VALUES,
+    COLOURS,
     DETAIL_EDITS,
-    EDITS,
     FIELD_KINDS,
-    NEXT,
+    GENERATED,
+    LAYOUTS,
+    LIST_EDITS,
     PAGE_KINDS,
-    SLOW,
-    STAMPS,
-    TONES,
     TOTALS,
-    WAYS,
+    UNINDEXED,
     WIDTHS,
     Detail,
     FieldDecisions,
@@ -57,9 +57,9 @@ _SECTIONS: tuple[tuple[str, str, type[Any]], ...] = (
 )
 _BY_NAME = (
     ("sections", '"Position" = ["latitude", "longitude"]', "the columns of each section, by name"),
-    ("details", 'inspection = { by = "station_id", label = "Visits", edit = "in place" }',
+    ("details", 'inspection = { by = "station_id", label = "Visits", edit = "rows" }',
      "the blocks of related records, by their table; `false` for none, a list for several"),
-    ("refers", 'light = { by = ["station", "light_no"], to = ["station", "no"] }',
+    ("references", 'light = { by = ["station", "light_no"], to = ["station", "no"] }',
      "references over several columns that the database does not declare; `false` for none"),
 )  # fmt: skip
 _DETAIL = {
@@ -92,30 +92,30 @@ _JSON: dict[str, dict[str, Any]] = {
     "total": {"enum": list(TOTALS)},
     "value": {"type": "string", "minLength": 1},
     "borrowed": {"type": "array", "items": {"type": "string"}},
-    "ways": {"type": "array", "items": {"enum": list(WAYS)}, "minItems": 1},
-    "edit": {"enum": list(EDITS)},
-    "below": {"type": "string"},
+    "layouts": {"type": "array", "items": {"enum": list(LAYOUTS)}, "minItems": 1},
+    "edit": {"enum": list(LIST_EDITS)},
+    "parent": {"type": "string"},
     "mark": {"type": "string"},
-    "slow": {"enum": list(SLOW)},
-    "next": {"enum": list(NEXT)},
+    "unindexed": {"enum": list(UNINDEXED)},
+    "generated": {"enum": list(GENERATED)},
     "width": {"enum": list(WIDTHS)},
-    "follows": {"type": "array", "items": {"type": "string"}},
+    "depends_on": {"type": "array", "items": {"type": "string"}},
     "folder": {"type": "string", "pattern": r"^[^/].*"},
-    "stamp": {"enum": list(STAMPS)},
-    "zone": {"type": "string", "minLength": 1},
+    "automatic": {"enum": list(AUTOMATIC_VALUES)},
+    "time_zone": {"type": "string", "minLength": 1},
     "columns": {"type": "array", "items": {"type": "string"}},
     "order": {"type": "array", "items": {"type": "string"}},
     "condition": {"type": "string", "minLength": 1},
     "pages": {"type": "array", "items": {"enum": list(PAGE_KINDS)}},
     "reference": {"anyOf": [{"type": "string"}, {"const": False}]},
-    "stored": {"anyOf": [{"enum": list(SPELLINGS)}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]},
+    "storage_format": {"anyOf": [{"enum": list(SPELLINGS)}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]},
     "choices": {
         "anyOf": [
             {"type": "array", "items": {"type": "string"}},
             {"type": "object", "additionalProperties": {"type": "string"}},
         ]
     },
-    "tones": {"type": "object", "additionalProperties": {"enum": list(TONES)}},
+    "colours": {"type": "object", "additionalProperties": {"enum": list(COLOURS)}},
 }  # fmt: skip
 _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Keys", "What tells one row from another, where no key is declared.", (references.find_keys,)),
@@ -129,14 +129,14 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Label", "What a column is called.", columns.LABEL_RULES),
     ("Kind", "How a column is shown and entered.",
      (columns.kind_of_secret, *kinds.KIND_RULES)),
-    ("Following", "Which choices limit those of a lookup.", kinds.FOLLOWS_RULES),
+    ("Dependent lookups", "Which choices limit those of a lookup.", kinds.DEPENDS_ON_RULES),
     ("Unit", "What stands behind a number.", columns.UNIT_RULES),
     ("Total", "What is added up.", details.TOTAL_RULES),
-    ("Spelling", "How values are stored in a column of another type.", kinds.STORED_RULES),
+    ("Storage formats", "How values are stored in a column of another type.", kinds.STORAGE_FORMAT_RULES),
     ("Other values", "Whether a choice takes values that are not listed.", kinds.OTHERS_RULES),
     ("Hidden", "What nobody needs to see.", columns.HIDDEN_RULES),
     ("Required", "What must be entered.", columns.REQUIRED_RULES),
-    ("Next", "What a new record has where nothing is entered.", columns.NEXT_RULES),
+    ("Generated values", "What a new record has where nothing is entered.", columns.GENERATED_RULES),
     ("Read-only", "What is shown and not entered.", columns.READ_ONLY_RULES),
     ("List", "Which columns a list shows, and in which order.",
      (tables.columns_of_list, tables.order_of_list)),
@@ -192,7 +192,7 @@ def decisions_schema() -> dict[str, Any]:
                 ]
             },
         },
-        "refers": {"type": "object"},
+        "references": {"type": "object"},
     }
     return {
         "$schema": DRAFT,
@@ -259,7 +259,7 @@ def decisions_page() -> str:
         "",
         "## Spellings",
         "",
-        "For `stored`: "
+        "For `storage_format`: "
         + ", ".join(f"`{name}`" for name in SPELLINGS)
         + ", or two words for yes and",
         "no, such as `Y/N`.",

@@ -197,7 +197,9 @@ def main() -> None:
             [str(COMMAND), "demo", str(folder), "--no-serve"],
             check=True, capture_output=True, text=True,
         )  # fmt: skip
-        found = re.search(r"^  (\w+)\s+(\S{16})\s+steward", made.stdout, re.MULTILINE)
+        found = re.search(
+            r"^  (\w+)\s+(\S{16})\s+administrator", made.stdout, re.MULTILINE
+        )
         assert found is not None
         take_pages(folder, found[1], found[2])
         if shutil.which("xterm") and shutil.which("Xvfb"):

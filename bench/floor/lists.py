@@ -52,7 +52,7 @@ USER = text(
     "SELECT u.id, u.name, s.began_at, s.seen_at, r.role FROM user_session s"
     " JOIN app_user u ON u.id = s.user_id JOIN user_role r ON r.user_id = u.id WHERE s.token = :token"
 )
-RESULTS = {"ok": ("Passed", "good"), "dim": ("Dim", "warn"), "out": ("Out", "bad")}
+RESULTS = {"ok": ("Passed", "green"), "dim": ("Dim", "amber"), "out": ("Out", "red")}
 MENU = [(f"table_{n}", f"Coastal table {n}") for n in range(11)] + [("light", "Lights"), ("keeper", "Keepers"), ("reading", "Readings")]  # fmt: skip
 MARK = select(light.c.name).where(light.c.id == bindparam("light"))
 LABELS = ["Light", "Keeper", "Taken at", "Lamp current, A", "Battery, V", "Temperature, °C", "Result"]  # fmt: skip
@@ -160,7 +160,7 @@ def create_app() -> Flask:
             user = connection.execute(USER, {"token": session.get("token")}).first()
         if user is None:
             return redirect("/sign-in")
-        if user.role != "steward":
+        if user.role != "administrator":
             abort(403)
         shape, bound = [], {}
         for name, pattern in (("light", "{}"), ("q", "{}%")):

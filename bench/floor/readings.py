@@ -56,7 +56,7 @@ def create_app(path: Path, accounts: Path) -> Flask:
     @app.get("/")
     def show() -> str:
         user = users.execute(USER, (session["user"],)).fetchall()
-        assert user[0][1] == "steward"
+        assert user[0][1] == "administrator"
         if "last" in request.args:
             rows = connection.execute(
                 f"{COLUMNS} ORDER BY r.taken_at, r.id LIMIT 26"

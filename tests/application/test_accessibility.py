@@ -261,7 +261,7 @@ class OldSchemaTest(BrowserCase):
         for words in (["survey", "coast.db"], ["generate"]):
             run = run_command(*words, cwd=cls.folder)
             assert run.returncode == 0, run.stderr
-        cls.people = {"steward": ("ina", PASSWORD)}
+        cls.people = {"administrator": ("ina", PASSWORD)}
         add = [
             sys.executable,
             "-m",
@@ -270,7 +270,7 @@ class OldSchemaTest(BrowserCase):
             "add",
             "ina",
             "--role",
-            "steward",
+            "administrator",
         ]
         subprocess.run(
             [*add, "--password-stdin"], cwd=cls.folder, input=PASSWORD, text=True,

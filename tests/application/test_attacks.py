@@ -51,8 +51,8 @@ class AttackTest(ApplicationCase):
             else path.read_text()
         )
 
-    def steward(self) -> Any:
-        return self.client("steward")
+    def administrator(self) -> Any:
+        return self.client("administrator")
 
     def pages(self) -> list[str]:
         """Return an address of every page that can be opened, from the routes."""
@@ -71,7 +71,7 @@ class AttackTest(ApplicationCase):
         return found
 
     def test_sql_in_every_parameter(self) -> None:
-        client, seen = self.steward(), []
+        client, seen = self.administrator(), []
         engine = self.app.extensions["site"].database.engine
 
         def note(_c: Any, _cursor: Any, statement: str, *_: Any) -> None:
@@ -107,7 +107,7 @@ class AttackTest(ApplicationCase):
         self.assertEqual(told, [])
 
     def test_scripts_stored_in_every_column_and_shown_everywhere(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for script in SCRIPTS:
             quoted = script.replace("'", "''")
             self.restore()
@@ -140,7 +140,7 @@ class AttackTest(ApplicationCase):
         )
 
     def test_scripts_reflected_from_addresses(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for script in SCRIPTS:
             for page in (
                 "/t/station",
@@ -162,7 +162,7 @@ class AttackTest(ApplicationCase):
             self.check_inert(client.get("/log"), script)
 
     def test_forged_forms_from_elsewhere(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         self.app.config["WTF_CSRF_ENABLED"] = True
         for rule in self.app.url_map.iter_rules():
             if "POST" in rule.methods:
@@ -180,12 +180,12 @@ class AttackTest(ApplicationCase):
         self.assertEqual((cookie.http_only, cookie.same_site), (True, "Lax"))
 
     def test_a_session_fixed_before_signing_in(self) -> None:
-        self.client("steward")
+        self.client("administrator")
         client = self.app.test_client()
         with client.session_transaction() as session:
             session["_user_id"] = "planted"
-            session["look"] = "role:steward"
-        signed = {"name": "steward", "password": PASSWORD}
+            session["look"] = "role:administrator"
+        signed = {"name": "administrator", "password": PASSWORD}
         client.post("/sign-in", data=signed)
         with client.session_transaction() as session:
             self.assertNotEqual(session["_user_id"], "planted")
@@ -197,27 +197,27 @@ class AttackTest(ApplicationCase):
         self.assertEqual(client.get("/t/station").status_code, 302)
 
     def test_redirects_that_lead_elsewhere(self) -> None:
-        self.client("steward")
-        signed = {"name": "steward", "password": PASSWORD}
+        self.client("administrator")
+        signed = {"name": "administrator", "password": PASSWORD}
         for word in ("//elsewhere.example", "https://elsewhere.example", "/\\elsewhere.example",
                      "/\t/elsewhere.example", "javascript:alert(1)", "\\\\elsewhere.example"):  # fmt: skip
             answer = self.app.test_client().post(
                 "/sign-in", query_string={"next": word}, data=signed
             )
             self.assertEqual(answer.location, "/", word)
-            added = self.steward().post(
+            added = self.administrator().post(
                 "/t/station/add", data={"name": "x", "return-to": word + "/t/station"}
             )
             self.assertTrue(added.location.startswith("/t/station/r/"), added.location)
 
     def test_paths_that_leave_the_folder(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for path in ("../__init__.py", "..%2f__init__.py", "%2e%2e/settings.py", "....//settings.py",
                      "/etc/passwd", "..\\settings.py", "vendor/../../settings.py"):  # fmt: skip
             self.assertIn(client.get(f"/static/{path}").status_code, (404, 308), path)
 
     def test_files_that_nobody_asked_for(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         data = self.form_data(client, "/t/station/r/1/edit")
         import io
 
@@ -231,7 +231,7 @@ class AttackTest(ApplicationCase):
         )
 
     def test_keys_that_are_forged(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for key in (
             "1,2",
             "~",
@@ -249,26 +249,27 @@ class AttackTest(ApplicationCase):
                 self.assertIn(code, (404, 400 if "%00" in key else 404, 414), key)
 
     def test_parameters_that_are_forged(self) -> None:
-        reader = self.client("reader")
+        reader = self.client("viewer")
         for typed in (
-            {"role": "steward"},
-            {"roles": "steward"},
+            {"role": "administrator"},
+            {"roles": "administrator"},
             {"is_admin": "1"},
             {"id": "1"},
         ):
-            reader.post("/profile", data={"name": "reader", **typed})
+            reader.post("/profile", data={"name": "viewer", **typed})
         self.assertEqual(reader.get("/users").status_code, 404)
-        steward = self.steward()
-        data = self.form_data(steward, "/t/station/r/1/edit")
+        administrator = self.administrator()
+        data = self.form_data(administrator, "/t/station/r/1/edit")
         forged = data | {"id": "77", "seen-name": "0" * 24, "rowid": "9"}
         self.assertIn(
-            steward.post("/t/station/r/1/edit", data=forged).status_code, (302, 409)
+            administrator.post("/t/station/r/1/edit", data=forged).status_code,
+            (302, 409),
         )
         self.assertEqual(self.rows("SELECT id FROM station ORDER BY id"), [(1,), (2,)])
         self.assertEqual(reader.post("/t/station/r/1/edit", data=data).status_code, 403)
 
     def test_methods_that_are_disguised(self) -> None:
-        client = self.client("reader")
+        client = self.client("viewer")
         for headers in (
             {"X-HTTP-Method-Override": "DELETE"},
             {"X-Method-Override": "POST"},
@@ -283,7 +284,7 @@ class AttackTest(ApplicationCase):
         self.assertEqual(self.rows("SELECT count(*) FROM station"), [(2,)])
 
     def test_requests_that_are_too_large(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         data = self.form_data(client, "/t/station/r/1/edit")
         huge = client.post(
             "/t/station/r/1/edit", data=data | {"remarks": "x" * 3_000_000}
@@ -295,7 +296,7 @@ class AttackTest(ApplicationCase):
         self.assertLess(client.get("/t/station?sort=" + "x" * 50_000).status_code, 500)
 
     def test_hosts_that_are_forged(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for host in (
             "elsewhere.example",
             "localhost.elsewhere.example",
@@ -310,9 +311,9 @@ class AttackTest(ApplicationCase):
         self.assertNotIn(b"elsewhere", forwarded.data)
 
     def test_guessing_names_and_passwords(self) -> None:
-        self.client("steward")
+        self.client("administrator")
         told = set()
-        for name in ("steward", "nobody"):
+        for name in ("administrator", "nobody"):
             client = self.app.test_client()
             codes = []
             for _ in range(6):
@@ -332,7 +333,7 @@ class AttackTest(ApplicationCase):
             connection.exec_driver_sql("DELETE FROM sign_in_failure")
 
     def test_faults_tell_nothing(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         pages = type(self.app.extensions["site"].registry["station"])
         original = pages.before_save
 
@@ -351,7 +352,7 @@ class AttackTest(ApplicationCase):
         self.assertIn(number[1], logged.output[0])
 
     def test_headers_are_on_every_answer(self) -> None:
-        client = self.steward()
+        client = self.administrator()
         for page in (*self.pages(), "/static/theme.css", "/nothing"):
             with client.get(page) as answer:
                 for name, value in (("X-Content-Type-Options", "nosniff"), ("X-Frame-Options", "DENY"),

@@ -29,7 +29,7 @@ label = "Warden"
 keeper = "left_on IS NULL"
 [role.auditor]
 label = "Auditor"
-log = true
+read_audit_log = true
 [role.auditor.tables]
 "*" = ["view"]
 [role.auditor.rows]
@@ -38,7 +38,7 @@ keeper = "left_on IS NULL"
 "keeper.phone" = "hidden"
 [role.mate]
 label = "Mate"
-share = true
+share_views = true
 [role.mate.tables]
 "*" = ["view", "edit"]
 [role.mate.rows]
@@ -111,15 +111,15 @@ class BeyondTest(ApplicationCase):
         self.assertEqual(rows, ["Ada Young1", "empty1", "not visible3"])
 
     def test_the_log_tells_no_more_than_its_reader_may_see(self) -> None:
-        steward = self.client("steward")
+        administrator = self.client("administrator")
         for key, phone in ((7, "555 77"), (8, "555 88")):
-            data = self.form_data(steward, f"/t/keeper/r/{key}/edit")
-            answer = steward.post(
+            data = self.form_data(administrator, f"/t/keeper/r/{key}/edit")
+            answer = administrator.post(
                 f"/t/keeper/r/{key}/edit",
                 data=data | {"phone": phone, "name": f"New {key}"},
             )
             self.assertEqual(answer.status_code, 302)
-        self.assertIn("555 88", steward.get("/log").text)
+        self.assertIn("555 88", administrator.get("/log").text)
         auditor = self.client("auditor")
         for address in ("/log", "/log?table=keeper&key=8", "/log.csv"):
             told = auditor.get(address).text
@@ -128,9 +128,11 @@ class BeyondTest(ApplicationCase):
         self.assertIn("New 7", auditor.get("/log").text)
 
     def change_phone(self, phone: str) -> None:
-        steward = self.client("steward")
-        data = self.form_data(steward, "/t/keeper/r/7/edit") | {"phone": phone}
-        self.assertEqual(steward.post("/t/keeper/r/7/edit", data=data).status_code, 302)
+        administrator = self.client("administrator")
+        data = self.form_data(administrator, "/t/keeper/r/7/edit") | {"phone": phone}
+        self.assertEqual(
+            administrator.post("/t/keeper/r/7/edit", data=data).status_code, 302
+        )
 
     def test_histories_tell_strangers_no_names_and_nobody_what_is_hidden(self) -> None:
         self.change_phone("555 71")
@@ -138,12 +140,12 @@ class BeyondTest(ApplicationCase):
         users.add("both", PASSWORD, ["mate", "pilot"])
         both = self.app.test_client()
         both.post("/sign-in", data={"name": "both", "password": PASSWORD})
-        told = self.client("steward").get("/t/keeper/r/7/history").text
+        told = self.client("administrator").get("/t/keeper/r/7/history").text
         (number,) = re.findall(r"put-back=(\d+)", told)[:1]
         page = both.get(f"/t/keeper/r/7/edit?put-back={number}").text
         self.assertNotIn('value="555 7"', page)  # the history conceals it
         stranger = self.app.test_client().get("/t/keeper/r/7/history").text
-        self.assertNotIn("steward", stranger)
+        self.assertNotIn("administrator", stranger)
         self.assertIn("Nothing was written down", stranger)  # but hidden fields
 
     def test_shared_views_name_nothing_hidden(self) -> None:

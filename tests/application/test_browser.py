@@ -94,7 +94,7 @@ class BrowserTest(BrowserCase):
 
     def test_a_record_is_added_beneath_its_parent_and_deleted(self) -> None:
         page = self.page
-        self.sign_in("worker")
+        self.sign_in("editor")
         self.open("/t/inspection/r/7")
         count = self.ask(
             "SELECT count(*) FROM inspection_finding WHERE inspection_id = 7"
@@ -172,7 +172,7 @@ class BrowserTest(BrowserCase):
         context = self.browser.new_context(java_script_enabled=False)
         self.addCleanup(context.close)
         self.page = context.new_page()
-        self.sign_in("worker")
+        self.sign_in("editor")
         self.open("/t/light/r/3/edit")
         self.page.get_by_label("Colour needed").or_(
             self.page.get_by_label("Colour")
@@ -266,7 +266,7 @@ class BrowserTest(BrowserCase):
 
     def test_a_whole_form_is_filled_by_keyboard_alone(self) -> None:
         page, keys = self.page, self.page.keyboard
-        self.sign_in("worker")
+        self.sign_in("editor")
         self.open("/t/inspection/add")
         page.locator(
             "#field-station_id + .ts-wrapper.focus"
@@ -449,7 +449,7 @@ class BrowserTest(BrowserCase):
 
     def test_the_menu_finds_tables_and_keys_work(self) -> None:
         page = self.page
-        self.sign_in("reader")
+        self.sign_in("viewer")
         page.keyboard.press("/")
         page.keyboard.type("lens")
         self.assertEqual(

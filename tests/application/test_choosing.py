@@ -27,15 +27,15 @@ DECIDED = """
 [field.station_id]
 where = "closed_on IS NULL"
 [field.lens_id]
-follows = ["station_id"]
+depends_on = ["station_id"]
 [field.made_at]
-stamp = "created at"
+automatic = "created at"
 [field.made_by]
-stamp = "created by"
+automatic = "created by"
 [field.changed_at]
-stamp = "changed at"
+automatic = "changed at"
 [field.changed_by]
-stamp = "changed by"
+automatic = "changed by"
 """
 
 
@@ -175,7 +175,7 @@ class ChoosingTest(ApplicationCase):
         self.assertEqual(self.user.post(address, data={"name": ""}).status_code, 422)
         made = self.user.post(address, data={"name": "New Skerry"}).get_json()
         self.assertEqual(made, {"value": "4", "text": "New Skerry"})
-        self.assertNotIn("data-add", self.client("reader").get("/t/visit").text)
+        self.assertNotIn("data-add", self.client("viewer").get("/t/visit").text)
 
     def test_who_and_when_are_written_by_the_application(self) -> None:
         page = self.user.get("/t/visit/add").text
@@ -184,14 +184,16 @@ class ChoosingTest(ApplicationCase):
             "/t/visit/add",
             data={"station_id": "1", "words": "new", "made_by": "forged"},
         )
-        self.client("worker").post(
+        self.client("editor").post(
             "/t/visit/r/1/edit",
             data=self.form_data(self.user, "/t/visit/r/1/edit")
             | {"words": "by a worker"},
         )
         made = "SELECT made_by, changed_by, made_at IS NULL, changed_at IS NULL FROM visit WHERE words = "
-        self.assertEqual(self.rows(f"{made}'new'"), [("steward", "steward", 0, 0)])
-        self.assertEqual(self.rows(f"{made}'by a worker'"), [(None, "worker", 1, 0)])
+        self.assertEqual(
+            self.rows(f"{made}'new'"), [("administrator", "administrator", 0, 0)]
+        )
+        self.assertEqual(self.rows(f"{made}'by a worker'"), [(None, "editor", 1, 0)])
 
     def test_one_goes_through_the_list_as_it_was_left(self) -> None:
         self.assertNotIn('rel="next"', self.user.get("/t/visit/r/2").text)
@@ -215,14 +217,14 @@ class ChoosingTest(ApplicationCase):
         before = path.read_text()
         self.addCleanup(path.write_text, before)
         for line, said in (
-            ('[field.lens_id]\nfollows = ["words"]', "cannot follow"),
+            ('[field.lens_id]\ndepends_on = ["words"]', "cannot follow"),
             ('[field.words]\nwhere = "closed_on IS NULL"', "refers to no table"),
             ('[field.lens_id]\nwhere = "closed_on IS NULL"', "closed_on"),
             ('[field.words]\nfolder = "../out"', "path below the uploads"),
-            ('[field.lens_id]\nstamp = "changed by"', "another type"),
-            ('[field.words]\nzone = "Atlantis/Deep"', "There is no time zone"),
+            ('[field.lens_id]\nautomatic = "changed by"', "another type"),
+            ('[field.words]\ntime_zone = "Atlantis/Deep"', "There is no time zone"),
         ):
-            own = before.replace('[field.lens_id]\nfollows = ["station_id"]\n', "")
+            own = before.replace('[field.lens_id]\ndepends_on = ["station_id"]\n', "")
             path.write_text(f"{own}\n{line}\n")
             with self.subTest(line), self.assertRaises(LumetError) as refused:
                 run_generation(self.folder)

@@ -20,8 +20,8 @@ CREATE TABLE tag (id {uuid} PRIMARY KEY, words VARCHAR(40));
 INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL, NULL);
 """
 DECIDED = {
-    "note": '[field.no]\nnext = "max + 1"\n',
-    "tag": '[field.id]\nnext = "uuid"\n',
+    "note": '[field.no]\ngenerated = "max + 1"\n',
+    "tag": '[field.id]\ngenerated = "uuid"\n',
 }
 
 
@@ -201,7 +201,7 @@ class Forms:
 
     def test_a_conflict_says_who_and_when(self: Any) -> None:
         client, users = self.client(), self.app.extensions["users"]
-        users.add("tove", PASSWORD, ["steward"])
+        users.add("tove", PASSWORD, ["administrator"])
         other = self.app.test_client()
         other.post("/sign-in", data={"name": "tove", "password": PASSWORD})
         mine = self.form_data(client, "/t/buoy/r/NR1/edit") | {"name": "Mine"}

@@ -121,7 +121,7 @@ class Kinds:
         self.home = "/t/lamp/r/1"
         self.user = self.client()
         users = self.app.extensions["users"]
-        users.set_profile(users.find("steward").id, "en_GB", "Europe/Oslo")
+        users.set_profile(users.find("administrator").id, "en_GB", "Europe/Oslo")
 
     def save(self: Any, **typed: Any) -> Any:
         data = self.form_data(self.user, f"{self.home}/edit") | typed
@@ -213,7 +213,7 @@ class Kinds:
             small = self.user.get(f"{self.home}/picture/{column}")
             self.assertEqual(small.status_code, 200)
         self.assertIn("Tern Holm.png", self.user.get("/uploads").text)
-        self.assertEqual(self.client("reader").get("/uploads").status_code, 404)
+        self.assertEqual(self.client("viewer").get("/uploads").status_code, 404)
         other = self.folder / "uploads/lamps/theirs.png"
         other.write_bytes(picture().getvalue())
         self.save(photo=(picture(kind="JPEG"), "b.jpg"))
@@ -244,7 +244,7 @@ class Kinds:
         from tests.support.projects import read_form
 
         typed = read_form(answer.text) | {"name": "Again"}
-        thief = self.client("worker")
+        thief = self.client("editor")
         self.assertEqual(
             thief.post(f"{self.home}/edit", data=typed).status_code, 422
         )  # what waits for one user is not another's

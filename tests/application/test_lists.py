@@ -102,7 +102,7 @@ formula = "(SELECT count(*) FROM station o WHERE o.state = station.state)"
 [field.taller]
 formula = "height_m + 1"
 [list]
-edit = "in place"
+edit = "cells"
 columns = ["district_code", "state", "grade", "height_m", "is_manned", "opened_on", "seen_at",
            "remarks", "alike", "taller", "district_code.name"]
 """
@@ -136,7 +136,7 @@ class Lists:
 
     @classmethod
     def decide(cls: Any) -> None:
-        path = cls.folder / "design/everywhere.toml"
+        path = cls.folder / "design/patterns.toml"
         path.write_text(
             path.read_text()
             + '\n[field."station.height_m"]\ntotal = "sum"\n[field."station.grade"]\ntotal = "max"\n'
@@ -311,7 +311,7 @@ class Lists:
             ]
         )  # fmt: skip
         for role, alike, stations in (
-            ("steward", "3", [2, 1]),
+            ("administrator", "3", [2, 1]),
             ("northerner", "2", [2, 0]),
         ):
             self.signed = self.client(role)
@@ -343,7 +343,7 @@ class Lists:
             ]
         )
         pages = self.app.extensions["site"].registry["station"]
-        pages.begins = ("name", "district_code")
+        pages.prefix_searchable = ("name", "district_code")
         self.addCleanup(setattr, pages, "begins", ())
         for search, found in (
             ("tern", {1, 2}),
@@ -422,7 +422,7 @@ class SqliteLists(Lists, ApplicationCase):
     ]  # fmt: skip
 
     def test_what_is_taken_out_opens_elsewhere(self) -> None:
-        self.signed = self.client("reader")
+        self.signed = self.client("viewer")
         self.fill(self.ROWS)
         raw = self.signed.get("/t/station/export.csv?sort=title").get_data()
         self.assertTrue(raw.startswith(b"\xef\xbb\xbf"))
@@ -454,7 +454,9 @@ class SqliteLists(Lists, ApplicationCase):
         paper = self.page("/t/station/print?state.is=lit")
         self.assertIn("State <b>Lit</b>", paper)
         self.assertNotIn("<nav", paper)
-        log = self.client("steward").get("/log?kind=export").get_data(as_text=True)
+        log = (
+            self.client("administrator").get("/log?kind=export").get_data(as_text=True)
+        )
         self.assertIn("JSON State: Lit", log)
         self.assertEqual(self.signed.get("/t/station/export.pdf").status_code, 404)
 
@@ -470,7 +472,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertIn('aria-label="Without State Lit"', page)
 
     def test_columns_rows_and_views_are_kept_for_the_user(self) -> None:
-        self.signed = self.client("worker")
+        self.signed = self.client("editor")
         self.fill(self.ROWS)
         kept = {"column": ["grade", "remarks", "forged"], "list-query": "state.is=lit"}
         answer = self.signed.post("/t/station/columns", data=kept)
@@ -480,7 +482,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertEqual(heads, ["Station", "Grade", "Remarks"])
         self.assertNotIn(
             "Remarks",
-            self.client("reader")
+            self.client("viewer")
             .get("/t/station?columns=grade")
             .text.partition("<thead>")[2],
         )
@@ -489,20 +491,20 @@ class SqliteLists(Lists, ApplicationCase):
             "name": "Lit ones",
             "list-query": "state.is=lit&after=x",
             "first": "1",
-            "role": ["reader"],
+            "role": ["viewer"],
         }
         self.signed.post("/t/station/views", data=view)
         self.assertEqual(
             self.signed.get("/t/station").location, "/t/station?state.is=lit"
         )
-        reader = self.client("reader")
+        reader = self.client("viewer")
         self.assertNotIn(
             "Lit ones", reader.get("/t/station?panel=views").text
         )  # a worker shares nothing
-        self.client("steward").post(
-            "/t/station/views", data=view | {"name": "Of stewards"}
+        self.client("administrator").post(
+            "/t/station/views", data=view | {"name": "Of administrators"}
         )
-        self.assertIn("Of stewards", reader.get("/t/station?panel=views").text)
+        self.assertIn("Of administrators", reader.get("/t/station?panel=views").text)
         (number,) = re.findall(
             r"/views/(\d+)/forget", self.page("/t/station?panel=views")
         )
@@ -521,7 +523,7 @@ class SqliteLists(Lists, ApplicationCase):
         return answer.text, sent | {"do-action": act}
 
     def test_several_are_set_and_deleted_each_by_its_own_form(self) -> None:
-        self.signed = self.client("worker")
+        self.signed = self.client("editor")
         self.fill(self.ROWS * 3)
         query = "SELECT id, grade, state FROM station ORDER BY id"
         self.assertIn('name="chosen-row" value="1"', self.page("/t/station"))
@@ -553,12 +555,12 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertEqual([row[0] for row in self.rows(query)], [1, 3, 5])
         none = self.signed.post("/t/station/bulk", data={"do-action": "delete"})
         self.assertEqual(none.location, "/t/station")
-        reader = self.client("reader")
+        reader = self.client("viewer")
         self.assertNotIn('value="delete"', reader.get("/t/station").text)
         self.assertEqual(reader.post("/t/station/bulk", data=every).status_code, 403)
 
     def test_several_are_left_that_others_changed_since_the_preview(self) -> None:
-        self.signed = self.client("worker")
+        self.signed = self.client("editor")
         self.fill(self.ROWS * 2)
         query = "SELECT id, grade FROM station ORDER BY id"
         for act, rest, now in (

@@ -71,8 +71,8 @@ class OdditiesTest(ApplicationCase):
 
     @classmethod
     def decide(cls) -> None:
-        path = cls.folder / "design/everywhere.toml"
-        path.write_text(path.read_text() + '[field."*.*"]\nrekey = true\n')
+        path = cls.folder / "design/patterns.toml"
+        path.write_text(path.read_text() + '[field."*.*"]\neditable_key = true\n')
 
     def test_every_page_opens_and_every_form_saves_unchanged(self) -> None:
         client = self.client()

@@ -264,7 +264,7 @@ class SavingTest(PagesCase):
 
     def test_of_two_that_save_at_once_one_is_told(self) -> None:
         data = self.form()
-        clients = [self.client(), self.client("worker")]
+        clients = [self.client(), self.client("editor")]
         answers: list[int] = []
         threads = [
             threading.Thread(
@@ -339,7 +339,7 @@ class LookupTest(PagesCase):
 
 class SafetyTest(PagesCase):
     def test_roles_are_enforced_on_the_server(self) -> None:
-        worker, reader = self.client("worker"), self.client("reader")
+        worker, reader = self.client("editor"), self.client("viewer")
         for client, address, status in (
             (worker, "/t/station/add", 200),
             (worker, "/t/district/add", 403),
@@ -359,7 +359,7 @@ class SafetyTest(PagesCase):
 
     def test_what_may_not_be_viewed_does_not_exist(self) -> None:
         site = self.app.extensions["site"]
-        role = type(site.roles["reader"])
+        role = type(site.roles["viewer"])
         site.roles["keeper"] = role(
             "keeper",
             "Keeper",
@@ -454,7 +454,7 @@ class SafetyTest(PagesCase):
                 ).get_data(as_text=True)
                 self.assertNotIn("x.example", page)
                 door = self.app.test_client()
-                data = {"name": "steward", "password": "only-for-tests-7-lamps"}
+                data = {"name": "administrator", "password": "only-for-tests-7-lamps"}
                 answer = door.post("/sign-in", query_string={"next": wanted}, data=data)
                 self.assertTrue(answer.location.startswith("/"))
                 self.assertNotRegex(answer.location, r"^(//|/\\)")

@@ -66,7 +66,7 @@ mast_lamp = ["view"]
 [role.mate.fields]
 "mast_lamp.words" = "hidden"
 """
-IN_PLACE = 'step = { by = "mast_name", edit = "in place", position = "position" }'
+AS_ROWS = 'step = { by = "mast_name", edit = "rows", position = "position" }'
 KILLED = """
 import importlib, os, pathlib, signal, sys
 from sqlalchemy import event
@@ -75,7 +75,7 @@ read_settings = importlib.import_module(sys.argv[2] + ".kit.common.settings").re
 app = importlib.import_module(sys.argv[2]).create_app(read_settings(pathlib.Path(sys.argv[1])))
 app.config["WTF_CSRF_ENABLED"] = False
 client = app.test_client()
-client.post("/sign-in", data={"name": "steward", "password": sys.argv[3]})
+client.post("/sign-in", data={"name": "administrator", "password": sys.argv[3]})
 form = dict(zip(sys.argv[5::2], sys.argv[6::2]))
 engine = app.extensions["site"].database.engine
 @event.listens_for(engine, "after_cursor_execute")
@@ -104,7 +104,7 @@ class Parts:
         path = cls.folder / "design/tables/mast.toml"
         found = path.read_text()
         line = next(each for each in found.split("\n") if each.startswith("#~ step ="))
-        path.write_text(found.replace(line, IN_PLACE))
+        path.write_text(found.replace(line, AS_ROWS))
 
     def setUp(self: Any) -> None:
         super().setUp()  # type: ignore[misc]
@@ -382,7 +382,7 @@ class Parts:
         self.assertEqual(self.titles("/t/area/r/4/related/mast.area_id"), [])
         page = self.user.get("/t/mast/r/102").text
         self.assertIn("This is marked as deleted.", page)
-        reader = self.client("reader")
+        reader = self.client("viewer")
         self.assertEqual(reader.post("/t/mast/r/102/restore").status_code, 403)
         self.assertEqual(self.user.post("/t/mast/r/102/restore").status_code, 302)
         self.assertEqual(self.titles("/t/mast"), ["Lone", "Short", "Tall"])

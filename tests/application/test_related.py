@@ -370,7 +370,7 @@ class Related:
         other = back[1].replace("/r/2/", "/r/1/")
         self.assertEqual(read_form(self.user.get(other).text)["name"], "Tern Holm")
         self.assertNotIn(
-            "Put back", self.client("reader").get("/t/station/r/2/history").text
+            "Put back", self.client("viewer").get("/t/station/r/2/history").text
         )
 
 

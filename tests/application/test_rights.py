@@ -124,7 +124,7 @@ class RightsCase(ApplicationCase):
         path = cls.folder / "access.toml"
         path.write_text(ACCESS + path.read_text())
         for path in (cls.folder / "design/tables").glob("*.toml"):
-            path.write_text(path.read_text() + '\n[list]\nedit = "in place"\n')
+            path.write_text(path.read_text() + '\n[list]\nedit = "cells"\n')
 
     def page(self, client: Any, address: str, status: int = 200) -> str:
         answer = client.get(address)
@@ -288,7 +288,7 @@ class LimitsTest(RightsCase):
         )
         found = self.rows("SELECT name, built, phone FROM station WHERE id = 1")
         self.assertEqual(found, [("Tern Head", 1901, "555 01")])
-        log = self.page(self.client("steward"), "/log?kind=refusal")
+        log = self.page(self.client("administrator"), "/log?kind=refusal")
         self.assertIn("fields that the form does not offer: built, phone", log)
         self.assertIn("Colour", self.page(clerk, "/t/light/r/1"))
         self.assertNotIn("colour", self.form_data(clerk, "/t/light/r/1/edit"))
@@ -363,20 +363,24 @@ class LimitsTest(RightsCase):
 
 class LookTest(RightsCase):
     def test_looking_as_another_shows_what_they_see_and_changes_nothing(self) -> None:
-        steward = self.client("steward")
-        self.assertIn("Clerk", self.page(steward, "/roles"))
-        self.assertIn("district_code = &#39;NR&#39;", self.page(steward, "/roles"))
-        self.assertEqual(
-            steward.post("/view-as", data={"as": "role:mate"}).status_code, 302
+        administrator = self.client("administrator")
+        self.assertIn("Clerk", self.page(administrator, "/roles"))
+        self.assertIn(
+            "district_code = &#39;NR&#39;", self.page(administrator, "/roles")
         )
-        page = self.page(steward, "/t/station")
+        self.assertEqual(
+            administrator.post("/view-as", data={"as": "role:mate"}).status_code, 302
+        )
+        page = self.page(administrator, "/t/station")
         self.assertIn("Viewing as Mate.", page)
         menu = page.partition('id="menu"')[2].partition("</nav>")[0]
-        self.assertNotIn("steward", menu.casefold())  # nor what a steward may
+        self.assertNotIn(
+            "administrator", menu.casefold()
+        )  # nor what an administrator may
         self.assertNotIn("/users", menu)
         self.assertEqual(page.count('class="title" href="/t/station/r/'), 1)
-        self.page(steward, "/t/light", 404)
-        self.page(steward, "/t/station/r/2/edit", 403)
+        self.page(administrator, "/t/light", 404)
+        self.page(administrator, "/t/station/r/2/edit", 403)
         for address in (
             "/t/station/r/2/edit",
             "/t/station/add",
@@ -384,31 +388,33 @@ class LookTest(RightsCase):
             "/profile",
         ):
             self.assertEqual(
-                steward.post(address, data={"name": "x"}).status_code, 403, address
+                administrator.post(address, data={"name": "x"}).status_code,
+                403,
+                address,
             )
-        self.assertEqual(steward.post("/view-as/end").status_code, 302)
-        self.assertIn("Tern Holm", self.page(steward, "/t/station"))
-        log = self.page(steward, "/log?kind=look")
+        self.assertEqual(administrator.post("/view-as/end").status_code, 302)
+        self.assertIn("Tern Holm", self.page(administrator, "/t/station"))
+        log = self.page(administrator, "/log?kind=look")
         self.assertIn("looks at the application as Mate", log)
         self.assertEqual(
-            steward.post("/view-as", data={"as": "role:none"}).status_code, 404
+            administrator.post("/view-as", data={"as": "role:none"}).status_code, 404
         )
         clerk = self.client("clerk")
         self.assertEqual(
-            clerk.post("/view-as", data={"as": "role:steward"}).status_code, 404
+            clerk.post("/view-as", data={"as": "role:administrator"}).status_code, 404
         )
         with clerk.session_transaction() as session:
-            session["look"] = "role:steward"
+            session["look"] = "role:administrator"
         self.page(clerk, "/t/part/r/4", 404)
 
 
 class KeepingTest(RightsCase):
     def test_a_user_is_invited_changed_reset_and_disabled(self) -> None:
-        steward = self.client("steward")
+        administrator = self.client("administrator")
         users = self.app.extensions["users"]
-        none = steward.post("/users/add", data={"name": "Wren"})
+        none = administrator.post("/users/add", data={"name": "Wren"})
         self.assertEqual(none.status_code, 422)
-        made = steward.post(
+        made = administrator.post(
             "/users/add", data={"name": "Wren", "role": ["clerk", "anyone", "x"]}
         )
         link = re.search(
@@ -427,19 +433,19 @@ class KeepingTest(RightsCase):
         signed = {"name": "wren", "password": PASSWORD}
         self.assertEqual(wren.post("/sign-in", data=signed).location, "/")
         self.page(wren, "/t/light")
-        steward.post(f"/users/{number}", data={"role": "mate"})
+        administrator.post(f"/users/{number}", data={"role": "mate"})
         self.page(wren, "/t/light", 404)
-        steward.post(f"/users/{number}/end")
+        administrator.post(f"/users/{number}/end")
         self.assertEqual(wren.get("/t/station").location, "/sign-in?next=/t/station")
         wren.post("/sign-in", data=signed)
-        steward.post(f"/users/{number}/disable")
+        administrator.post(f"/users/{number}/disable")
         self.assertEqual(wren.get("/t/station").status_code, 302)
         self.assertEqual(wren.post("/sign-in", data=signed).status_code, 422)
-        own = users.find("steward").id
-        self.assertEqual(steward.post(f"/users/{own}/disable").status_code, 422)
-        answer = steward.post(f"/users/{own}", data={"role": "clerk"})
+        own = users.find("administrator").id
+        self.assertEqual(administrator.post(f"/users/{own}/disable").status_code, 422)
+        answer = administrator.post(f"/users/{own}", data={"role": "clerk"})
         self.assertIn("Nobody would be left", answer.get_data(as_text=True))
-        log = self.page(steward, "/log?kind=account")
+        log = self.page(administrator, "/log?kind=account")
         self.assertIn("Wren: roles clerk → mate", log)
 
     def test_one_s_own_profile(self) -> None:
@@ -481,14 +487,14 @@ class KeepingTest(RightsCase):
         self.app.extensions["users"].set_password("writer", PASSWORD)
 
     def test_every_change_is_in_the_log(self) -> None:
-        steward = self.client("steward")
-        data = self.form_data(steward, "/t/light/r/1/edit")
-        steward.post("/t/light/r/1/edit", data=data)  # unchanged: nothing to tell
-        steward.post("/t/light/r/1/edit", data=data | {"name": "=Fore"})
-        steward.post("/t/light/r/1/delete")
-        page = self.page(steward, "/log?table=light&key=1")
+        administrator = self.client("administrator")
+        data = self.form_data(administrator, "/t/light/r/1/edit")
+        administrator.post("/t/light/r/1/edit", data=data)  # unchanged: nothing to tell
+        administrator.post("/t/light/r/1/edit", data=data | {"name": "=Fore"})
+        administrator.post("/t/light/r/1/delete")
+        page = self.page(administrator, "/log?table=light&key=1")
         self.assertEqual(page.count("<del>Main</del> → <ins>=Fore</ins>"), 1)
         self.assertIn("deleted", page)
-        out = steward.get("/log.csv?table=light&key=1").get_data(as_text=True)
+        out = administrator.get("/log.csv?table=light&key=1").get_data(as_text=True)
         self.assertIn("Main,'=Fore", out)
         self.assertEqual(len(out.split("\r\n")), 2 + 1 + 3)

@@ -46,7 +46,7 @@ class ServedCase(ApplicationCase):
     def setUpClass(cls) -> None:
         super().setUpClass()
         users = cls.app.extensions["users"]
-        for role in ("steward", "reader"):
+        for role in ("administrator", "viewer"):
             users.add(role, PASSWORD, [role])
         users.store.engine.dispose()
         cls.state = cls.folder / "state"
@@ -58,7 +58,7 @@ class ServedCase(ApplicationCase):
             cls, cls.package, cls.folder, cls.state, **cls.SETTINGS
         )
 
-    def signed(self, role: str = "steward", **rest: Any) -> Client:
+    def signed(self, role: str = "administrator", **rest: Any) -> Client:
         """Return a client that has signed in."""
         client = Client(self.port, **rest)
         self.assertEqual(client.sign_in(role, PASSWORD).status, 302)
@@ -97,7 +97,7 @@ class ServedTest(ServedCase):
             text=True,
             check=False,
         )  # fmt: skip
-        self.assertIn("steward", named.stdout)
+        self.assertIn("administrator", named.stdout)
 
     def test_forms_up_to_their_own_limits_pass_the_token_s_check(self) -> None:
         client = self.signed()
@@ -207,41 +207,41 @@ class BehindNginxTest(ServedCase):
     def test_each_user_has_an_address(self) -> None:
         for number in range(6):
             forged = {"X-Forwarded-For": f"198.51.100.{number}"}
-            tried = self.client("127.0.0.2", **forged).sign_in("reader", "wrong")
+            tried = self.client("127.0.0.2", **forged).sign_in("viewer", "wrong")
         self.assertEqual(tried.status, 429, "forged addresses make nobody another")
         other = self.client("127.0.0.3")
-        self.assertEqual(other.sign_in("reader", PASSWORD).status, 302)
+        self.assertEqual(other.sign_in("viewer", PASSWORD).status, 302)
         cookie = next(v for k, v in other.cookies.items() if k.endswith("session"))
         self.assertTrue(cookie["secure"])
         self.assertTrue(cookie.key.startswith("__Host-"), cookie.key)
-        steward = self.client("127.0.0.4")
-        steward.sign_in("steward", PASSWORD)
-        told = steward.get("/log").text
+        administrator = self.client("127.0.0.4")
+        administrator.sign_in("administrator", PASSWORD)
+        told = administrator.get("/log").text
         self.assertIn("127.0.0.2", told)
         self.assertIn("127.0.0.3", told)
         self.assertNotIn("198.51.100", told)
 
     def test_signing_out_leaves_nothing_in_the_browser(self) -> None:
         user = self.client("127.0.0.7")
-        user.sign_in("reader", PASSWORD)
+        user.sign_in("viewer", PASSWORD)
         form = self.form(user, "/", "form[action$='/sign-out']")
         gone = user.post("/sign-out", form.sent())
         self.assertEqual(gone.headers["Clear-Site-Data"], '"cache", "storage"')
 
     def test_links_are_those_of_the_proxy(self) -> None:
-        steward = self.client("127.0.0.5")
-        steward.sign_in("steward", PASSWORD)
-        form = self.form(steward, "/users", "form[action$='/users/add']")
-        page = steward.post("/users/add", form.sent(name="ina", role="reader"))
+        administrator = self.client("127.0.0.5")
+        administrator.sign_in("administrator", PASSWORD)
+        form = self.form(administrator, "/users", "form[action$='/users/add']")
+        page = administrator.post("/users/add", form.sent(name="ina", role="viewer"))
         self.assertRegex(page.text, r"https://lights\.example/set-password/\S+")
 
     def test_who_is_no_proxy_is_not_believed(self) -> None:
         told = {"X-Forwarded-For": "198.51.100.9", "X-Forwarded-Proto": "https"}
         direct = Client(self.port, "127.0.0.9", False, "lights.example", headers=told)
         direct.sign_in("nobody-there", "wrong")
-        steward = self.client("127.0.0.6")
-        steward.sign_in("steward", PASSWORD)
-        found = steward.get("/log?kind=sign-in").text
+        administrator = self.client("127.0.0.6")
+        administrator.sign_in("administrator", PASSWORD)
+        found = administrator.get("/log?kind=sign-in").text
         self.assertNotIn("198.51.100.9", found)
         self.assertIn("127.0.0.9", found)
 

@@ -9,7 +9,7 @@ from lumet.design.reading import (
     Checker,
     DecisionFile,
     decide,
-    read_everywhere,
+    read_patterns,
     read_table_file,
     sections_in_order,
 )
@@ -51,7 +51,7 @@ class MistakesTest(unittest.TestCase):
             "[field.name]\nkind = 'sting'": "Nearest: text",
             "[field.name]\nkind = 'lookup'": "refers to no table",
             "[field.name]\nhidden = 'yes'": "takes true or false",
-            "[field.name]\ntones = { a = 'green' }": "There is no tone",
+            "[field.name]\ncolours = { a = 'green' }": "There is no colour",
             "[details]\nlihgt = { by = 'x' }": "Nearest: light",
             "[details]\nlight = { by = 'station' }": "Nearest: station_id",
             "[details]\nlight = 'station_id'": "is written { by",
@@ -141,7 +141,7 @@ class DecideTest(unittest.TestCase):
     def test_patterns_are_checked_too(self) -> None:
         mistakes: list[Mistake] = []
         text = "[field.\"*.x\"]\nhiden = true\n[feild.x]\nlabel = 'y'\n"
-        read_everywhere(Checker(DecisionFile("design/everywhere.toml", text), mistakes))
+        read_patterns(Checker(DecisionFile("design/patterns.toml", text), mistakes))
         self.assertEqual([m.line for m in mistakes], [2, 3])
 
 
@@ -155,8 +155,8 @@ GROUPS = {"station": "Records", "light": "Records", "lamp_x": "Reference data"}
 
 class AccessTest(unittest.TestCase):
     READER = (
-        Entry(("role", "reader", "label"), "Reader"),
-        Entry(("role", "reader", "tables", "*"), ["view"]),
+        Entry(("role", "viewer", "label"), "Reader"),
+        Entry(("role", "viewer", "tables", "*"), ["view"]),
     )
 
     def read(self, text: str) -> tuple[Any, list[Mistake]]:
@@ -181,7 +181,7 @@ light = ["delete"]
         self.assertEqual(mate.rights_on("station", "Records"), ("view",))
 
     def test_a_ready_role_can_be_dropped(self) -> None:
-        decided, _ = self.read("role.reader = false\n[role.mate]\nlabel = 'Mate'\n")
+        decided, _ = self.read("role.viewer = false\n[role.mate]\nlabel = 'Mate'\n")
         self.assertEqual([role.name for role in decided.roles], ["mate"])
 
     def test_conditions_and_limits_are_kept_by_table_and_column(self) -> None:
@@ -232,7 +232,7 @@ station = "name <> ':user.x' AND EXISTS (SELECT 1 FROM light l WHERE l.station_i
             "[role.a.rows]\nlight = 'true) OR (true'": "no SQL condition",
             "[role.a.rows]\nstation = 'id'": "a value, not a condition",
             "[role.anyone.rows]\nstation = 'district = :user.name'": "is not known here",
-            "[role.anyone]\nlog = true": "signed in",
+            "[role.anyone]\nread_audit_log = true": "signed in",
             "[role.a.fields]\n'station.nam' = 'hidden'": "Nearest: station.name",
             "[role.a.fields]\n'station.name' = 'hiden'": "Nearest: hidden",
             "[role.a.fields]\n'station.id' = 'hidden'": "cannot be hidden",

@@ -240,7 +240,7 @@ GRANT ALL ON many TO lumet_test_reader"""
     def test_types(self) -> None:
         expected = {
             "id": "integer", "m": "text", "p": "decimal", "n": "decimal", "d": "date", "t": "time",
-            "tz": "unknown", "ts": "moment", "tstz": "moment", "i": "unknown", "mo": "unknown",
+            "tz": "unknown", "ts": "datetime", "tstz": "datetime", "i": "unknown", "mo": "unknown",
             "a": "unknown", "r": "unknown", "j": "json", "jb": "json", "u": "uuid", "ip": "unknown",
             "b": "unknown", "by": "binary", "x": "unknown", "v": "text", "c": "text", "tx": "text",
             "f": "float", "dp": "float", "bo": "boolean", "pt": "unknown", "tsv": "unknown",
@@ -476,7 +476,7 @@ GRANT SELECT, INSERT, UPDATE, DELETE ON lumet_test_museum.many TO lumet_test_rea
     def test_types(self) -> None:
         expected = {
             "id": "integer", "m": "text", "s": "unknown", "n": "decimal", "d": "date", "t": "time",
-            "dt": "moment", "ts": "moment", "y": "integer", "j": "json", "b": "unknown", "b1": "unknown",
+            "dt": "datetime", "ts": "datetime", "y": "integer", "j": "json", "b": "unknown", "b1": "unknown",
             "bo": "boolean", "bl": "binary", "vb": "binary", "v": "text", "c": "text", "tx": "text",
             "lt": "text", "f": "float", "dp": "float", "g": "unknown", "u": "uuid", "ip": "unknown",
             "sm": "integer", "gen": "integer", "Odd `name` %": "text",

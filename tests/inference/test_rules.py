@@ -224,7 +224,7 @@ class ColumnTest(unittest.TestCase):
             "lens_code": "lookup", "district_id": "lookup", "keeper_id": "integer",
             "kind": "choice", "is_lit": "yes/no", "built_year": "code",
             "remarks": "long text", "short_note": "text", "area": "other",
-            "created_at": "moment", "state": "choice", "contact_mail": "e-mail",
+            "created_at": "datetime", "state": "choice", "contact_mail": "e-mail",
             "price": "money", "load_pct": "percent", "latitude": "latitude", "seen": "date",
             "photo": "image", "tel": "phone", "gone": "yes/no", "shape": "text",
         }  # fmt: skip
@@ -240,7 +240,7 @@ class ColumnTest(unittest.TestCase):
         keeper = self.entries["field", "keeper_id", "kind"]
         self.assertLess(keeper.confidence, 0.7)
         self.assertEqual(keeper.reason, "named like keeper; no reference is declared")
-        others = self.entries["field", "state", "others"]
+        others = self.entries["field", "state", "other_values"]
         self.assertEqual(
             (others.value, others.reason), (True, "no list confirms the values")
         )
@@ -377,7 +377,7 @@ class TableTest(unittest.TestCase):
             references=(reference("lens_id lens.id"),),
         )  # fmt: skip
         found = decided(database(self.STATION, lens), "station")["details/lens"]
-        self.assertEqual(found["edit"], "in place")
+        self.assertEqual(found["edit"], "rows")
         found = decided(database(self.STATION, lens, user), "station")["details/lens"]
         self.assertNotIn("edit", found)  # others refer to it: it is something by itself
 
@@ -402,5 +402,5 @@ class TableTest(unittest.TestCase):
         )  # fmt: skip
         found = infer(database(district, station), evidence(9, district={}, station={}))
         access = {e.path[1:]: e.value for e in infer_access(found)}
-        self.assertEqual(access["worker", "tables", "group:Reference data"], ["view"])
-        self.assertEqual(access["reader", "tables", "*"], ["view", "export"])
+        self.assertEqual(access["editor", "tables", "group:Reference data"], ["view"])
+        self.assertEqual(access["viewer", "tables", "*"], ["view", "export"])

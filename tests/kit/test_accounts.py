@@ -45,7 +45,7 @@ CREATE TABLE invitation (token VARCHAR(80) PRIMARY KEY, role VARCHAR(80) NOT NUL
     expires_at {moment} NOT NULL);
 INSERT INTO app_user (id, name, folded, password, stamp, disabled, created_at)
     VALUES (1, 'Ina', 'ina', '{hashed}', 's', FALSE, '2026-01-02 03:04:05');
-INSERT INTO user_role VALUES (1, 'steward');
+INSERT INTO user_role VALUES (1, 'administrator');
 """
 
 
@@ -61,7 +61,7 @@ class AccountsTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.users = Users(self.open(), AccountPolicy(), keeping=["steward"])
+        self.users = Users(self.open(), AccountPolicy(), keeping=["administrator"])
 
     def open(self) -> Any:
         store = open_store("sqlite:///accounts.db", self.folder)
@@ -75,7 +75,7 @@ class AccountsTest(unittest.TestCase):
             self.addCleanup(patch.stop)
 
     def test_the_store_is_made_once_and_is_private(self) -> None:
-        self.users.add("Ina", PASSWORD, ["steward"])
+        self.users.add("Ina", PASSWORD, ["administrator"])
         self.assertEqual([a.name for a in Users(self.open()).accounts()], ["Ina"])
         self.assertEqual((self.folder / "accounts.db").stat().st_mode & 0o077, 0)
 
@@ -93,14 +93,14 @@ class AccountsTest(unittest.TestCase):
             self.open()
         self.assertIn(f"version {version}", str(caught.exception))
         # one that runs already goes on: what it knows is still there
-        self.users.add("Ina", PASSWORD, ["steward"])
+        self.users.add("Ina", PASSWORD, ["administrator"])
         self.assertIsNotNone(self.users.sign_in("ina", PASSWORD, "here"))
 
     def test_names_and_passwords(self) -> None:
-        self.users.add("Ina", PASSWORD, ["steward", "steward"])
+        self.users.add("Ina", PASSWORD, ["administrator", "administrator"])
         stored = self.users.sign_in("  INA ", PASSWORD, "here")
         assert stored is not None
-        self.assertEqual(stored.roles, ("steward",))
+        self.assertEqual(stored.roles, ("administrator",))
         self.assertIsNone(self.users.sign_in("ina", "wrong", "here"))
         self.assertIsNone(self.users.sign_in("nobody", PASSWORD, "here"))
         for name, password in (
@@ -116,15 +116,15 @@ class AccountsTest(unittest.TestCase):
             (" ", PASSWORD),
         ):
             with self.subTest(name, password=password), self.assertRaises(Refused):
-                self.users.add(name, password, ["reader"])
+                self.users.add(name, password, ["viewer"])
         raw = b"".join(f.read_bytes() for f in self.folder.glob("accounts.db*"))
         self.assertNotIn(PASSWORD.encode(), raw)
         self.assertNotIn(stored.token.encode(), raw)
         self.assertIn(b"$argon2id$", raw)
 
     def test_a_new_password_or_disabling_ends_sessions(self) -> None:
-        self.users.add("eva", PASSWORD, ["steward"])
-        number = self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("eva", PASSWORD, ["administrator"])
+        number = self.users.add("ina", PASSWORD, ["administrator"])
         for end in (
             lambda session: self.users.set_password("ina", PASSWORD),
             lambda session: self.users.sign_out(session.token),
@@ -144,7 +144,7 @@ class AccountsTest(unittest.TestCase):
             self.assertIsNone(self.users.load(session))
 
     def test_sessions_end_by_rest_and_by_age(self) -> None:
-        self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("ina", PASSWORD, ["administrator"])
         rested = self.users.sign_in("ina", PASSWORD, "here")
         aged = self.users.sign_in("ina", PASSWORD, "there")
         assert rested is not None
@@ -157,7 +157,7 @@ class AccountsTest(unittest.TestCase):
         self.assertIsNone(self.users.load(aged.token))
 
     def test_one_s_own_new_password_keeps_the_present_session(self) -> None:
-        self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("ina", PASSWORD, ["administrator"])
         here = self.users.sign_in("ina", PASSWORD, "here")
         there = self.users.sign_in("ina", PASSWORD, "there")
         assert here is not None
@@ -171,7 +171,7 @@ class AccountsTest(unittest.TestCase):
 
     def test_the_present_password_cannot_be_guessed_without_end(self) -> None:
         self.at(timedelta())
-        self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("ina", PASSWORD, ["administrator"])
         here = self.users.sign_in("ina", PASSWORD, "10.0.0.1")
         assert here is not None
         for _number in range(4):
@@ -186,15 +186,15 @@ class AccountsTest(unittest.TestCase):
         self.assertIsNone(self.users.load(here.token), "the session ends")
 
     def test_names_that_were_in_use_stay_reserved(self) -> None:
-        number = self.users.add("ann", PASSWORD, ["reader"])
-        other = self.users.add("bert", PASSWORD, ["reader"])
+        number = self.users.add("ann", PASSWORD, ["viewer"])
+        other = self.users.add("bert", PASSWORD, ["viewer"])
         for same in ("ànn", "ANN", "ann "):
             with self.subTest(same), self.assertRaises(Refused):
                 self.users.rename(other, same)
         self.users.rename(number, "anne")
         for taken in ("ann", "Ànn", "anne"):
             with self.subTest(taken), self.assertRaises(Refused):
-                self.users.add(taken, PASSWORD, ["reader"])
+                self.users.add(taken, PASSWORD, ["viewer"])
             with self.subTest(taken), self.assertRaises(Refused):
                 self.users.set_display_name(other, taken)
         self.users.rename(number, "ann")
@@ -204,7 +204,7 @@ class AccountsTest(unittest.TestCase):
 
     def test_guessing_is_slowed_down_and_locks_nobody_out(self) -> None:
         self.at(timedelta())  # the clock stands still, however busy the machine is
-        self.users.add("ina", PASSWORD, ["steward"])
+        self.users.add("ina", PASSWORD, ["administrator"])
         right = mock.patch.object(
             passwords, "is_right", side_effect=lambda kept, typed: typed == PASSWORD
         )
@@ -239,15 +239,15 @@ class AccountsTest(unittest.TestCase):
         self.assertIsNotNone(self.users.sign_in("ina", PASSWORD, "2001:db8::2"))
 
     def test_links_work_once_and_not_for_ever(self) -> None:
-        old = self.users.invite_first("steward")
-        token = self.users.invite_first("steward")
+        old = self.users.invite_first("administrator")
+        token = self.users.invite_first("administrator")
         self.assertIsNone(self.users.invited_role(old))
         self.assertNotIn(token.encode(), (self.folder / "accounts.db").read_bytes())
         with self.assertRaises(Refused):
             self.users.accept(token, "ina", "short")
         self.users.accept(token, "ina", PASSWORD)
         self.assertIsNone(self.users.invited_role(token))
-        invited = self.users.invite("Tove", ["reader"])
+        invited = self.users.invite("Tove", ["viewer"])
         self.assertIsNone(self.users.sign_in("tove", "!", "here"))
         self.assertEqual(self.users.of_link(invited), "Tove")
         with self.assertRaises(Refused):
@@ -262,7 +262,7 @@ class AccountsTest(unittest.TestCase):
         self.assertIsNone(self.users.of_link(late))
 
     def test_of_several_who_come_at_once_one_is_the_first_user(self) -> None:
-        token = self.users.invite_first("steward")
+        token = self.users.invite_first("administrator")
         names = ("ina", "eva", "tove", "rolf")
 
         def accept(name: str) -> bool:
@@ -277,7 +277,7 @@ class AccountsTest(unittest.TestCase):
         self.assertEqual(len(self.users.accounts()), 1)
 
     def test_a_link_finds_its_user_under_another_name(self) -> None:
-        number = self.users.add("tove", PASSWORD, ["reader"])
+        number = self.users.add("tove", PASSWORD, ["viewer"])
         token = self.users.link_for(number)
         hash_password = passwords.hash_password
 
@@ -291,13 +291,13 @@ class AccountsTest(unittest.TestCase):
         self.assertIsNotNone(found)
 
     def test_somebody_always_keeps_the_accounts(self) -> None:
-        number = self.users.add("ina", PASSWORD, ["steward"])
+        number = self.users.add("ina", PASSWORD, ["administrator"])
         with self.assertRaises(Refused):
-            self.users.set_roles(number, ["reader"])
+            self.users.set_roles(number, ["viewer"])
         with self.assertRaises(Refused):
             self.users.disable("ina")
-        self.users.add("eva", PASSWORD, ["steward"])
-        self.users.set_roles(number, ["reader"])
+        self.users.add("eva", PASSWORD, ["administrator"])
+        self.users.set_roles(number, ["viewer"])
         with self.assertRaises(Refused):
             self.users.disable("eva")
 
@@ -348,10 +348,10 @@ class StoreTest(unittest.TestCase):
         users = Users(store)
         found = users.sign_in("ina", PASSWORD, "here")
         assert found is not None
-        self.assertEqual(found.roles, ("steward",))
+        self.assertEqual(found.roles, ("administrator",))
         users.set_attributes(found.id, {"district": "NR"})
         users.set_profile(found.id, "de", "Europe/Berlin")
-        users.invite("Tove", ["reader"])
+        users.invite("Tove", ["viewer"])
         again = users.load(found.token)
         assert again is not None
         self.assertEqual((again.attributes, again.language), ({"district": "NR"}, "de"))
@@ -389,13 +389,13 @@ class StoreTest(unittest.TestCase):
         # two who demote each other at once: one is refused
         store = open_store(url, Path())
         self.addCleanup(store.engine.dispose)
-        users = Users(store, AccountPolicy(), keeping=["steward"])
-        pair = (users.find("ina").id, users.add("eva", PASSWORD, ["steward"]))
+        users = Users(store, AccountPolicy(), keeping=["administrator"])
+        pair = (users.find("ina").id, users.add("eva", PASSWORD, ["administrator"]))
         done = []
 
         def demote(number: int) -> None:
             with suppress(Refused):
-                users.set_roles(number, ["reader"])
+                users.set_roles(number, ["viewer"])
                 done.append(number)
 
         with ThreadPoolExecutor(2) as pool:

@@ -162,7 +162,7 @@ class KeysetTest(unittest.TestCase):
 
 class ReachTest(unittest.TestCase):
     LIGHT = Table("light", MetaData(), Column("id", Integer, primary_key=True))
-    READER = Role("reader", "Reader", frozenset({"view"}))
+    READER = Role("viewer", "Reader", frozenset({"view"}))
 
     def refused(self, statement: Any, reach: Any, **options: Any) -> bool:
         try:

@@ -81,7 +81,7 @@ class FlowTest(CommandCase):
             self.assertIn(words, said)
         made = ["lumet.toml", ".env", ".gitignore", "survey.json", "access.toml"]
         made += [
-            "design/everywhere.toml",
+            "design/patterns.toml",
             "design/tables/station.toml",
             "design/tables/light.toml",
         ]
@@ -140,7 +140,7 @@ class FlowTest(CommandCase):
             '#~ plural = "Lights"', 'plural = "Lamps"  # as we say'
         )
         target.write_text(mine)
-        (self.folder / "design/everywhere.toml").write_text(
+        (self.folder / "design/patterns.toml").write_text(
             '[field."*.colour"]\nlabel = "Hue"\n'
         )
         self.lumet("generate")
@@ -259,9 +259,9 @@ class BadInputTest(CommandCase):
         make_database(self.folder / "coast.db", SCRIPT)
         self.lumet("survey", "coast.db")
         self.decide("design/tables/light.toml", 'titel = "x"\n')
-        self.decide("access.toml", '[role.reader.tables]\n"lihgt" = ["view"]\n')
+        self.decide("access.toml", '[role.viewer.tables]\n"lihgt" = ["view"]\n')
         self.decide("lumet.toml", 'package = "json"\n')
-        (self.folder / "design/everywhere.toml").write_text("[broken\n")
+        (self.folder / "design/patterns.toml").write_text("[broken\n")
         before = self.snapshot()
         said = self.lumet("generate", expect=2)
         for words in (
@@ -271,7 +271,7 @@ class BadInputTest(CommandCase):
             "Nearest: light",
             "lumet.toml:1:",
             "would hide",
-            "everywhere.toml:1:",
+            "patterns.toml:1:",
             "nothing was written",
         ):
             self.assertIn(words, said)
@@ -323,7 +323,7 @@ class ServeTest(CommandCase):
         _, said = self.start(str(COMMAND), "serve", "coast.db", "--port", str(port))
         self.assertIn(f"Serving at http://127.0.0.1:{port}/", "".join(said))
         link = said[-1].strip()
-        self.assertIn("first steward", get(link))
+        self.assertIn("first administrator", get(link))
         self.assertIn("Name", get(f"http://127.0.0.1:{port}/sign-in"))
 
     def test_a_port_in_use_is_said_and_a_free_one_proposed(self) -> None:
@@ -357,23 +357,23 @@ class ServeTest(CommandCase):
                 cwd=self.folder, input=typed, capture_output=True, text=True, check=False,
             )  # fmt: skip
 
-        add = ("add", "Ina", "--role", "steward", "--password-stdin")
+        add = ("add", "Ina", "--role", "administrator", "--password-stdin")
         self.assertEqual(user(*add, typed=PASSWORD + "\n").returncode, 0)
         for arguments, typed, said in (
             (add, PASSWORD, "already"),
             (
-                ("add", "Tove", "--role", "reader", "--password-stdin"),
+                ("add", "Tove", "--role", "viewer", "--password-stdin"),
                 "short",
                 "at least 12",
             ),
             (("add", "Tove", "--role", "captain"), "", "invalid choice"),
-            (("add", "Tove", "--role", "reader"), "", "--password-stdin"),
+            (("add", "Tove", "--role", "viewer"), "", "--password-stdin"),
             (("disable", "Nobody"), "", "no user"),
         ):
             ran = user(*arguments, typed=typed)
             self.assertEqual(ran.returncode, 2, arguments)
             self.assertIn(said, ran.stderr)
-        self.assertIn("Ina  steward", user("list").stdout)
+        self.assertIn("Ina  administrator", user("list").stdout)
         user("disable", "ina")
         self.assertIn("(disabled)", user("list").stdout)
 
@@ -383,7 +383,8 @@ class DemoTest(CommandCase):
         said = self.lumet("demo", "skerries", "--no-serve")
         people = re.findall(r"^  (\w+)\s+(\S{16})\s+(\w+):", said, re.MULTILINE)
         self.assertEqual(
-            [role for _, _, role in people], ["steward", "worker", "reader", "warden"]
+            [role for _, _, role in people],
+            ["administrator", "editor", "viewer", "warden"],
         )
         self.assertEqual(len({password for _, password, _ in people}), 4)
         folder = self.folder / "skerries"

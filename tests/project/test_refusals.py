@@ -43,13 +43,13 @@ class DecisionsTest(ProjectCase):
             (crane, '[field.load]\nformula = "(SELECT * FROM depot LIMIT 1)"', "one column"),
             (crane, '[field.load]\nformula = "(name, code)"', "One value is wanted"),
             (depot, '[field.opened]\nreferences = "crane.id"', "cannot be compared"),
-            (crane, '[field.changed_by]\nstamp = "changed by"', "another type"),
-            ("design/everywhere.toml", '[field."*.changed_by"]\nstamp = "changed by"', "crane.changed_by"),
+            (crane, '[field.changed_by]\nautomatic = "changed by"', "another type"),
+            ("design/patterns.toml", '[field."*.changed_by"]\nautomatic = "changed by"', "crane.changed_by"),
             (crane, "[field.name]\nhidden = true", "no record could be added"),
             (crane, "[field.name]\nread_only = true", "no record could be added"),
-            ("design/everywhere.toml", '[field."*.name"]\nhidden = true', "no record could be added"),
+            ("design/patterns.toml", '[field."*.name"]\nhidden = true', "no record could be added"),
             (crane, "[field.depot_id]\nrequired = 7", "true or false"),
-            ("access.toml", '[user]\ndistrict = "text"\n[role.worker.rows]\ndepot = "district_no = :user.district"', "of the type text"),
+            ("access.toml", '[user]\ndistrict = "text"\n[role.editor.rows]\ndepot = "district_no = :user.district"', "of the type text"),
         )  # fmt: skip
         for file, lines, words in cases:
             with self.subTest(lines):

@@ -48,7 +48,7 @@ class ReviewTest(ProjectCase):
         self.assertEqual(titles["keeper"], ["first_name", "last_name"])
         self.assertEqual(titles["station_keeper"], ["station_id", "keeper_id"])
         edits = {(d["table"], d["detail"]): d["edit"] for d in found["details"]}
-        self.assertEqual(edits["visit", "visit_finding"], "in place")
+        self.assertEqual(edits["visit", "visit_finding"], "rows")
         self.assertEqual(edits["station", "visit"], "no")
         (junction,) = found["junctions"]
         self.assertEqual(
@@ -88,7 +88,7 @@ class ReviewTest(ProjectCase):
 
     def test_who_decided_and_where(self) -> None:
         self.decide("design/tables/station.toml", 'singular = "Light station"\n')
-        (self.folder / "design/everywhere.toml").write_text(
+        (self.folder / "design/patterns.toml").write_text(
             '[field."type:decimal*"]\nhelp = "in euro"\n[field."*.created_at"]\nhidden = true\n'
             '[table."*_keeper"]\npages = ["list"]\n'
         )
@@ -107,7 +107,7 @@ class ReviewTest(ProjectCase):
         self.assertIn("label", file[label.line - 1])
         self.assertEqual(column, "")
         said = run_command("review", "station.cost", cwd=self.folder).stdout
-        self.assertIn('by pattern "type:decimal*" in design/everywhere.toml', said)
+        self.assertIn('by pattern "type:decimal*" in design/patterns.toml', said)
         self.assertIn("design/tables/station.toml:", said)
         joined, _ = chosen(review(self.folder), "station_keeper")
         self.assertEqual(joined.value("pages"), ("list",))
@@ -196,7 +196,7 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
         self.assertEqual(review_access(self.folder).changes, [])
         self.decide(
             "access.toml",
-            '[user]\narea = "text"\n[role.reader.rows]\nstation = "district = :user.area"\n'
+            '[user]\narea = "text"\n[role.viewer.rows]\nstation = "district = :user.area"\n'
             '[role.mate.tables]\n"*" = ["view", "add", "edit", "delete"]\n'
             '[role.mate.fields]\n"station.district" = "hidden"\n',
         )
@@ -207,18 +207,18 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
         changed = [(role, table, new) for role, table, _, new in found.changes or ()]
         self.assertIn(
             (
-                "reader",
+                "viewer",
                 "station",
                 ["view, export", "only rows where district = :user.area"],
             ),
             changed,
         )
-        self.assertEqual({role for role, _, _ in changed}, {"reader", "mate"})
+        self.assertEqual({role for role, _, _ in changed}, {"viewer", "mate"})
         self.assertEqual(
             found.open_views,
-            [("reader", "bright", "station"), ("mate", "bright", "station")],
+            [("viewer", "bright", "station"), ("mate", "bright", "station")],
         )
-        self.assertEqual(found.open_details, [("reader", "station_note", "station")])
+        self.assertEqual(found.open_details, [("viewer", "station_note", "station")])
         told = run_command("review", "--access", cwd=self.folder)
         self.assertEqual(told.returncode, 0)
         for words in (
@@ -232,7 +232,7 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
     def test_a_role_must_be_able_to_enter_what_it_may_add(self) -> None:
         self.survey(self.SCRIPT)
         self.decide(
-            "access.toml", '[role.worker.fields]\n"station.name" = "read-only"\n'
+            "access.toml", '[role.editor.fields]\n"station.name" = "read-only"\n'
         )
         with self.assertRaises(Mistakes) as caught:
             run_generation(self.folder)

@@ -120,7 +120,7 @@ class BrowserCase(unittest.TestCase):
     def open(self, path: str) -> None:
         self.page.goto(f"http://127.0.0.1:{self.port}{path}")
 
-    def sign_in(self, role: str = "steward") -> None:
+    def sign_in(self, role: str = "administrator") -> None:
         name, password = self.people[role]
         self.open("/sign-in")
         self.page.get_by_label("Name").fill(name)

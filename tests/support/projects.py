@@ -143,7 +143,7 @@ class ApplicationCase(unittest.TestCase):
         cls.app.extensions["site"].database.engine.dispose()
         cls.app.extensions["users"].store.engine.dispose()
 
-    def client(self, role: str = "steward") -> Any:
+    def client(self, role: str = "administrator") -> Any:
         """Return a client that has signed in with `role`."""
         users = self.app.extensions["users"]
         if all(account.name != role for account in users.accounts()):

@@ -129,8 +129,8 @@ class Walker:
         app: Any,
         probe: Probe,
         *,
-        changer: str = "steward",
-        reader: str = "reader",
+        changer: str = "administrator",
+        reader: str = "viewer",
         limits: Limits | None = None,
     ) -> None:
         self.app, self.probe = app, probe
@@ -199,7 +199,7 @@ class Walker:
 
     def lists(self, name: str) -> str:
         """Return the address of a whole list, "" for a table without one."""
-        if not self.pages(name).listed:
+        if not self.pages(name).has_list:
             return ""
         return f"/t/{name}?rows=250" + ("&deleted=with" if self.pages(name).soft_delete else "")  # fmt: skip
 
@@ -292,7 +292,9 @@ class Walker:
         keys = [key for key in pages.key if key in pages.fields]
         if len(keys) != len(pages.key) or len(keys) != 1:
             return
-        by_label = {pages.label(key): key for key in pages.shown if key in pages.fields}
+        by_label = {
+            pages.label(key): key for key in pages.list.columns if key in pages.fields
+        }
         by_label = {label: key for label, key in by_label.items() if rows and label in rows[0]}  # fmt: skip
         stored = {_plain(row[keys[0]]): row for row in self.stored(name).values()}
         for row in rows:

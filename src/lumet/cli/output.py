@@ -12,7 +12,7 @@ from rich.console import Console
 
 from lumet.cli.visible import escape
 from lumet.demo.making import DemoUser
-from lumet.design.decision_schema import EDIT_IN_PLACE
+from lumet.design.decision_schema import EDIT_ROWS
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import SERVER_NAMES
 from lumet.facts.model import Table
@@ -115,7 +115,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         for table, entries in report.survey.tables.items()
     }
     found = sum(
-        key[-1] == "references" or key[0] == "refers"
+        key[-1] == "references" or key[0] == "references"
         for entries in decided.values()
         for key in entries
     )
@@ -140,7 +140,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         f"{key[1]} in {table}"
         for table, entries in decided.items()
         for key, entry in entries.items()
-        if key[0] == "details" and EDIT_IN_PLACE in str(entry.value)
+        if key[0] == "details" and EDIT_ROWS in str(entry.value)
     ]
     if edited:
         yield "In place", _dotted(edited)

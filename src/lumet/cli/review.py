@@ -165,7 +165,7 @@ def _show_refers(
             ours, theirs = " + ".join(r.columns), " + ".join(r.referred_columns)
             sure = "" if r.declared else f" ({r.confidence:.0%})"
             value = f"{ours} → {r.referred_table}.{theirs}"
-            _show_line(out, "refers", value, r.reason + sure, 10)
+            _show_line(out, "references", value, r.reason + sure, 10)
 
 
 def _show_lines(
@@ -201,7 +201,7 @@ def _why(decision: Reviewed) -> str:
     if decision.source == YOURS:
         return f"yours, line {decision.line}" if decision.line else "yours"
     if decision.source != INFERRED:
-        return f"yours, by {decision.source} in design/everywhere.toml"
+        return f"yours, by {decision.source} in design/patterns.toml"
     sure = f" ({decision.confidence:.0%})" if decision.confidence < 0.9 else ""
     return f"{decision.reason}{sure}" if decision.reason else ""
 

@@ -43,7 +43,7 @@ _REPAIRS = """
 # Repairs are worked through in their list, with what they used beside them.
 
 [list]
-edit = "in place"
+edit = "cells"
 columns = ["light_id.lens_code", "status", "done_on", "labour_eur", "parts_used"]
 
 [field.parts_used]
@@ -128,9 +128,9 @@ def decide_demo(folder: Path) -> None:
 def add_demo_users(folder: Path, package: str) -> list[DemoUser]:
     """Add one user for each role, each with a random password."""
     made = [
-        DemoUser("ina", "steward", secrets.token_urlsafe(12), "everything"),
-        DemoUser("tove", "worker", secrets.token_urlsafe(12), "all but reference data"),
-        DemoUser("rolf", "reader", secrets.token_urlsafe(12), "looks, changes nothing"),
+        DemoUser("ina", "administrator", secrets.token_urlsafe(12), "everything"),
+        DemoUser("tove", "editor", secrets.token_urlsafe(12), "all but reference data"),
+        DemoUser("rolf", "viewer", secrets.token_urlsafe(12), "looks, changes nothing"),
         DemoUser(
             "siv", "warden", secrets.token_urlsafe(12), "changes its own district"
         ),

@@ -16,7 +16,7 @@ RIGHTS = ("view", "add", "edit", "delete", "export")
 FIELD_LIMITS = ("hidden", "read-only", "set once")
 ANYONE = "anyone"  # the role of who is not signed in
 GROUP_PREFIX = "group:"
-_SWITCHES = ("accounts", "log", "share")
+_SWITCHES = ("manage_users", "read_audit_log", "share_views")
 _BY_TABLE = ("tables", "rows", "changes")
 _ROLE_KEYS = ("label", *_SWITCHES, *_BY_TABLE, "fields")
 
@@ -31,9 +31,9 @@ class RoleDecisions:
 
     name: str
     label: str
-    accounts: bool = False
-    log: bool = False
-    share: bool = False
+    manage_users: bool = False
+    read_audit_log: bool = False
+    share_views: bool = False
     tables: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     rows: Mapping[str, str] = field(default_factory=dict)
     changes: Mapping[str, str] = field(default_factory=dict)

@@ -27,32 +27,32 @@ FieldKind = Literal[
     "yes/no",
     "date",
     "time",
-    "moment",
+    "datetime",
     "duration",
     "choice",
-    "several",
+    "multiple choice",
     "lookup",
     "json",
     "secret",
     "other",
 ]
-Tone = Literal["good", "warn", "bad", "calm"]
+Colour = Literal["green", "amber", "red", "blue"]
 
 TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 TITLE_DEPTH = 2  # references that a title may reach through
 PAGE_KINDS = ("list", "add", "edit", "delete")
-EDIT_IN_PLACE, EDIT_CHOSEN = "in place", "chosen"
-DETAIL_EDITS = (EDIT_IN_PLACE, EDIT_CHOSEN)
+EDIT_CELLS, EDIT_ROWS, EDIT_CHOSEN = "cells", "rows", "chosen"
+DETAIL_EDITS = (EDIT_ROWS, EDIT_CHOSEN)
 TREE = "tree"
 FIELD_KINDS: tuple[str, ...] = get_args(FieldKind)
-TONES: tuple[str, ...] = get_args(Tone)
+COLOURS: tuple[str, ...] = get_args(Colour)
 # words that people know kinds by from databases and programs
 KIND_WORDS = {
     "string": "text", "varchar": "text", "char": "text", "textarea": "long text",
     "int": "integer", "number": "decimal", "float": "decimal", "numeric": "decimal",
-    "bool": "yes/no", "boolean": "yes/no", "datetime": "moment", "timestamp": "moment",
+    "bool": "yes/no", "boolean": "yes/no", "datetime": "datetime", "timestamp": "datetime",
     "enum": "choice", "select": "choice", "foreign key": "lookup", "reference": "lookup",
-    "image": "picture", "photo": "picture", "password": "secret", "array": "several",
+    "image": "picture", "photo": "picture", "password": "secret", "array": "multiple choice",
 }  # fmt: skip
 
 
@@ -72,12 +72,12 @@ class Entry:
         return self.path[:-1]
 
 
-STAMPS = ("created at", "created by", "changed at", "changed by")
+AUTOMATIC_VALUES = ("created at", "created by", "changed at", "changed by")
 WIDTHS = ("narrow", "wide")
-WAYS = ("table", "cards", "groups", "chart", TREE)
-EDITS = ("on its page", EDIT_IN_PLACE)
-NEXT = ("max + 1", "uuid")
-SLOW = ("limited", "left out")
+LAYOUTS = ("table", "cards", "groups", "chart", TREE)
+LIST_EDITS = ("page", EDIT_CELLS)
+GENERATED = ("max + 1", "uuid")
+UNINDEXED = ("limited", "disabled")
 TOTALS = ("sum", "avg", "min", "max")
 DOUBTFUL = 0.7
 
@@ -95,7 +95,7 @@ class FieldDecisions:
 
     label: str = _key("what people call it", '"Inspected on"', "")
     kind: FieldKind = _key("how it is shown and entered", '"long text"', "text")
-    stored: str = _key(
+    storage_format: str = _key(
         "how the database spells a date, a moment, or yes and no in a column of another"
         " type",
         '"DD.MM.YYYY"',
@@ -111,7 +111,7 @@ class FieldDecisions:
         '"wide"',
         "",
     )
-    zone: str = _key(
+    time_zone: str = _key(
         "of a moment that is stored without its zone: which it is; people see their own",
         '"UTC"',
         "",
@@ -134,10 +134,10 @@ class FieldDecisions:
         '{ ok = "Passed", bad = "Failed" }',
         {},
     )
-    others: bool = _key("whether a choice takes other values too", "true", False)
-    tones: dict[str, str] = _key(
-        "the mark before a choice: good, warn, bad or calm",
-        '{ ok = "good", bad = "bad" }',
+    other_values: bool = _key("whether a choice takes other values too", "true", False)
+    colours: dict[str, str] = _key(
+        "the colour and shape of the mark before a choice: green, amber, red or blue",
+        '{ ok = "green", bad = "red" }',
         {},
     )
     formula: str = _key(
@@ -145,12 +145,12 @@ class FieldDecisions:
         '"(SELECT count(*) FROM light l WHERE l.station_id = station.id)"',
         "",
     )
-    also: tuple[str, ...] = _key(
+    lookup_columns: tuple[str, ...] = _key(
         "of a lookup: columns of the referenced record that are shown beside it",
         '["district_code", "phone"]',
         (),
     )
-    follows: tuple[str, ...] = _key(
+    depends_on: tuple[str, ...] = _key(
         "of a lookup: the lookups before it that its choices have to fit",
         '["station_id"]',
         (),
@@ -167,18 +167,18 @@ class FieldDecisions:
         '"station/photos"',
         "",
     )
-    rekey: bool = _key(
+    editable_key: bool = _key(
         "of a key that people enter: whether it can be changed afterwards",
         "true",
         False,
     )
-    next: str = _key(
+    generated: str = _key(
         'what a new record has where nothing is entered: "max + 1", the next number, or'
         ' "uuid"',
         '"max + 1"',
         "",
     )
-    stamp: str = _key(
+    automatic: str = _key(
         "what the application writes into it by itself: created at, created by, changed"
         " at or changed by; where no trigger does",
         '"changed by"',
@@ -219,25 +219,25 @@ class ListDecisions:
         '["-inspected_on"]',
         (),
     )
-    ways: tuple[str, ...] = _key(
+    layouts: tuple[str, ...] = _key(
         "how it can be arranged: table, cards, groups, chart, tree; the first at first",
         '["table", "chart"]',
         (),
     )
-    below: str = _key(
+    parent: str = _key(
         "the column by which its records stand below others of the table: its tree",
         '"parent_id"',
         "",
     )
     edit: str = _key(
-        'where its rows are edited: "on its page", or also "in place", in the list',
-        '"in place"',
-        "on its page",
+        'where its rows are edited: "page", or "cells", in the list as well',
+        '"cells"',
+        "page",
     )
-    slow: str = _key(
+    unindexed: str = _key(
         "what becomes of sorts and filters that no index serves, on a table with many"
-        ' rows: "limited" in time, or "left out"',
-        '"left out"',
+        ' rows: "limited" in time, or "disabled"',
+        '"disabled"',
         "limited",
     )
 
@@ -268,7 +268,7 @@ class Detail:
     edit: str = field(
         default="",
         metadata={
-            "meaning": '"in place" where they are nothing without their record: rows of its'
+            "meaning": '"rows" where they are nothing without their record: rows of its'
             ' form; "chosen" where the table only joins two, and the other side is chosen'
             " there; left out, each has its own form"
         },
@@ -276,8 +276,7 @@ class Detail:
     position: str = field(
         default="",
         metadata={
-            "meaning": "the column that counts rows edited in place, by which they are"
-            " moved"
+            "meaning": "the column that counts the rows, by which they are moved"
         },
     )
 
@@ -307,7 +306,7 @@ class TableDecisions:
         '["list", "edit"]',
         PAGE_KINDS,
     )
-    telling: tuple[str, ...] = _key(
+    subtitle: tuple[str, ...] = _key(
         "the columns below the title where one is chosen, by default the first two of"
         " the list",
         '["district_code", "kind"]',
@@ -345,7 +344,7 @@ class TableDecisions:
         'inspection = { by = "station_id", label = "Visits" }',
         {},
     )
-    refers: dict[str, tuple[Refer, ...]] = _key(
+    references: dict[str, tuple[Refer, ...]] = _key(
         "references over several columns that nobody declared, by the table referred to;"
         " false for none",
         'light = { by = ["station", "light_no"], to = ["station", "no"] }',
@@ -372,7 +371,7 @@ _TAKES: dict[str, str] = {
     "read_only": "yes/no",
     "required": "yes/no",
     "choices": "choices",
-    "tones": "tones",
+    "colours": "colours",
     "columns": "columns",
     "wide_columns": "columns",
     "order": "order",
@@ -385,27 +384,27 @@ _TAKES: dict[str, str] = {
     "pages": "pages",
     "where": "condition",
     "references": "reference",
-    "stored": "stored",
-    "others": "yes/no",
+    "storage_format": "storage_format",
+    "other_values": "yes/no",
     "total": "total",
     "formula": "value",
-    "rekey": "yes/no",
-    "next": "next",
+    "editable_key": "yes/no",
+    "generated": "generated",
     "rule": "condition",
     "message": "text",
-    "also": "borrowed",
-    "ways": "ways",
+    "lookup_columns": "borrowed",
+    "layouts": "layouts",
     "edit": "edit",
-    "slow": "slow",
+    "unindexed": "unindexed",
     "unit": "text",
     "placeholder": "text",
     "width": "width",
-    "follows": "follows",
-    "stamp": "stamp",
+    "depends_on": "depends_on",
+    "automatic": "automatic",
     "folder": "folder",
-    "telling": "columns",
-    "zone": "zone",
-    "below": "below",
+    "subtitle": "columns",
+    "time_zone": "time_zone",
+    "parent": "parent",
     "soft_delete": "mark",
 }
 

@@ -40,7 +40,7 @@ def declarations(
                     found.append(Declared(table, (path[1],), referred, (column,)))
                 else:
                     found.append(Declared(table, (path[1],), is_denied=True))
-            elif len(path) == 2 and path[0] == "refers":
+            elif len(path) == 2 and path[0] == "references":
                 refers = refers_of(path[1], value)
                 found += [Declared(table, r.by, r.table, r.to) for r in refers]
                 if not refers:

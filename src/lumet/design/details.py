@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 from lumet.design.decision_schema import (
     DETAIL_EDITS,
     EDIT_CHOSEN,
-    EDIT_IN_PLACE,
+    EDIT_ROWS,
     Detail,
 )
 from lumet.facts.model import Column, Database, Reference, Table
@@ -99,8 +99,8 @@ class DetailReader:
             numbers = [c.name for c in child.columns if c.type.kind == "integer"]
             if detail.position not in numbers:
                 return f"position takes a column of {child.name} that counts."
-            if detail.edit != EDIT_IN_PLACE:
-                return f'position goes with edit = "{EDIT_IN_PLACE}".'
+            if detail.edit != EDIT_ROWS:
+                return f'position goes with edit = "{EDIT_ROWS}".'
         if detail.edit == EDIT_CHOSEN:
             joined = joined_reference(child, detail.by)
             if joined is None:
@@ -109,7 +109,7 @@ class DetailReader:
             if own:
                 return (
                     f"{child.name} has columns that are needed ({', '.join(own)}):"
-                    f' edit = "{EDIT_IN_PLACE}" lets them be entered.'
+                    f' edit = "{EDIT_ROWS}" lets them be entered.'
                 )
         return ""
 

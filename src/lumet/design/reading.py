@@ -11,17 +11,17 @@ from typing import Any
 from zoneinfo import available_timezones
 
 from lumet.design.decision_schema import (
-    EDITS,
+    AUTOMATIC_VALUES,
+    COLOURS,
     FIELD_KINDS,
+    GENERATED,
     KIND_WORDS,
-    NEXT,
+    LAYOUTS,
+    LIST_EDITS,
     PAGE_KINDS,
-    SLOW,
-    STAMPS,
     TITLE_PART,
-    TONES,
     TOTALS,
-    WAYS,
+    UNINDEXED,
     WIDTHS,
     Entry,
     FieldDecisions,
@@ -51,9 +51,9 @@ _LIST = keys_of(ListDecisions)
 _PAGE = keys_of(PageDecisions)
 _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
-_SECTIONS = ("list", *_PAGES, "sections", "details", "refers", "field")
+_SECTIONS = ("list", *_PAGES, "sections", "details", "references", "field")
 _FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
-_FORMULA = ("formula", "label", "kind", "help", "choices", "tones", "unit")
+_FORMULA = ("formula", "label", "kind", "help", "choices", "colours", "unit")
 
 
 @dataclass(frozen=True)
@@ -196,7 +196,7 @@ def sections_in_order(file: DecisionFile) -> tuple[str, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def read_everywhere(checker: Checker) -> dict[str, dict[str, Any]]:
+def read_patterns(checker: Checker) -> dict[str, dict[str, Any]]:
     """Return the decisions by pattern: "table.column", "type:…" and "comment:…" patterns
     to field decisions, "table:…" patterns to decisions about whole tables."""
     patterns: dict[str, dict[str, Any]] = {}
@@ -267,7 +267,7 @@ class _TableReader:
         elif name == "details":
             for key, item in value.items():
                 self.detail((name, key), item, into)
-        elif name == "refers":
+        elif name == "references":
             for key, item in value.items():
                 self.refer((name, key), item, into)
         else:
@@ -475,36 +475,38 @@ class _TableReader:
     def _read_value(self, path: Path, value: Any) -> str | None:
         return self._read_expression(path, value, is_condition=False)
 
-    def _read_ways(self, path: Path, value: Any) -> tuple[str, ...] | None:
+    def _read_layouts(self, path: Path, value: Any) -> tuple[str, ...] | None:
         words = self.checker.texts(path, value)
         what = "There is no arrangement"
-        good = [self.checker.known(path, word, WAYS, what) for word in words or ()]
+        good = [self.checker.known(path, word, LAYOUTS, what) for word in words or ()]
         return words if all(good) and words else None
 
     def _read_edit(self, path: Path, value: Any) -> str | None:
-        known = self.checker.known(path, str(value), EDITS, "edit takes no")
+        known = self.checker.known(path, str(value), LIST_EDITS, "edit takes no")
         return str(value) if known else None
 
-    def _read_slow(self, path: Path, value: Any) -> str | None:
-        known = self.checker.known(path, str(value), SLOW, "slow takes no")
+    def _read_unindexed(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(path, str(value), UNINDEXED, "unindexed takes no")
         return str(value) if known else None
 
     def _read_width(self, path: Path, value: Any) -> str | None:
         known = self.checker.known(path, str(value), WIDTHS, "width takes no")
         return str(value) if known else None
 
-    def _read_stamp(self, path: Path, value: Any) -> str | None:
-        known = self.checker.known(path, str(value), STAMPS, "stamp takes no")
+    def _read_automatic(self, path: Path, value: Any) -> str | None:
+        known = self.checker.known(
+            path, str(value), AUTOMATIC_VALUES, "automatic takes no"
+        )
         if not known or self.table is None:
             return str(value) if known else None
         kind = self.table.column(path[1]).type.kind
-        wanted = ("date", "moment", "text") if value.endswith(" at") else ("text",)
+        wanted = ("date", "datetime", "text") if value.endswith(" at") else ("text",)
         if kind not in wanted:
             self.checker.wrong(path, f"{path[1]} is of another type than {value}.")
             return None
         return str(value)
 
-    def _read_below(self, path: Path, value: Any) -> str | None:
+    def _read_parent(self, path: Path, value: Any) -> str | None:
         """Check a column by which records refer to others of their table; "" for none."""
         if value == "" or self.table is None:
             return str(value)
@@ -524,7 +526,7 @@ class _TableReader:
             return None
         column = self.table.column(str(value))
         kind = column.type.kind
-        is_moment = kind in ("date", "moment")
+        is_moment = kind in ("date", "datetime")
         if is_moment and not column.nullable:
             self.checker.wrong(path, f"{value} cannot be empty: it marks every record.")
             return None
@@ -533,7 +535,7 @@ class _TableReader:
             return None
         return str(value)
 
-    def _read_zone(self, path: Path, value: Any) -> str | None:
+    def _read_time_zone(self, path: Path, value: Any) -> str | None:
         zones = sorted(available_timezones())
         known = self.checker.known(path, str(value), zones, "There is no time zone")
         return str(value) if known else None
@@ -548,7 +550,7 @@ class _TableReader:
         self.checker.wrong(path, problem)
         return None
 
-    def _read_follows(self, path: Path, value: Any) -> tuple[str, ...] | None:
+    def _read_depends_on(self, path: Path, value: Any) -> tuple[str, ...] | None:
         """Check columns that a lookup can follow; an empty list lets it follow none."""
         columns = self.checker.texts(path, value)
         if columns is None or self.table is None or self.database is None:
@@ -571,7 +573,7 @@ class _TableReader:
         return self._read_expression(path, value, is_condition=True, table=referred)
 
     def _read_next(self, path: Path, value: Any) -> str | None:
-        known = self.checker.known(path, str(value), NEXT, "next takes no")
+        known = self.checker.known(path, str(value), GENERATED, "generated takes no")
         if not known or self.table is None:
             return str(value) if known else None
         kind = self.table.column(path[1]).type.kind
@@ -628,12 +630,12 @@ class _TableReader:
         self.checker.wrong(path, 'choices takes { value = "Label", … } or a list.')
         return None
 
-    def _read_tones(self, path: Path, value: Any) -> dict[str, str] | None:
+    def _read_colours(self, path: Path, value: Any) -> dict[str, str] | None:
         if not isinstance(value, dict):
-            self.checker.wrong(path, 'tones takes { value = "good", … }.')
+            self.checker.wrong(path, 'colours takes { value = "green", … }.')
             return None
         good = [
-            self.checker.known(path, str(tone), TONES, "There is no tone")
+            self.checker.known(path, str(tone), COLOURS, "There is no colour")
             for tone in value.values()
         ]
         return dict(value) if all(good) else None
@@ -686,7 +688,14 @@ def _spelled(column: Column) -> str:
     return column.type.native or column.type.kind
 
 
-_CHECKED_BY_PATTERN = ("stamp", "next", "total", "kind", "follows", "required")
+_CHECKED_BY_PATTERN = (
+    "automatic",
+    "generated",
+    "total",
+    "kind",
+    "depends_on",
+    "required",
+)
 
 
 class _PatternChecker(Checker):
@@ -706,14 +715,14 @@ class _PatternChecker(Checker):
 
 def check_patterns(
     checker: Checker,
-    everywhere: Mapping[str, Mapping[str, Any]],
+    patterns: Mapping[str, Mapping[str, Any]],
     database: Database,
 ) -> None:
     """Report each decision by pattern that does not fit a column which its pattern fits,
     at the first such column."""
     told: set[tuple[str, str]] = set()
     for table in database.tables:
-        for path, pattern, value in fitting_patterns(table, everywhere):
+        for path, pattern, value in fitting_patterns(table, patterns):
             place = (pattern, path[-1])
             if path[-1] not in _CHECKED_BY_PATTERN or place in told:
                 continue
@@ -732,14 +741,14 @@ def decide(
     table: Table,
     inferred: Iterable[Entry],
     own: Mapping[Path, Any],
-    everywhere: Mapping[str, Mapping[str, Any]],
+    patterns: Mapping[str, Mapping[str, Any]],
     sections: Sequence[str] = (),
 ) -> TableDecisions:
     """Put a person's decisions about `table` over the inferred ones: yours for the
     table, else yours by pattern (the later pattern wins), else inferred. `sections`: the
     order in which the file names them."""
     values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
-    for path, _, value in fitting_patterns(table, everywhere):
+    for path, _, value in fitting_patterns(table, patterns):
         values[path] = value
     _give_up_claimed(values, own)
     values.update(own)
@@ -755,11 +764,11 @@ def decide(
 
 
 def fitting_patterns(
-    table: Table, everywhere: Mapping[str, Mapping[str, Any]]
+    table: Table, patterns: Mapping[str, Mapping[str, Any]]
 ) -> Iterator[tuple[Path, str, Any]]:
     """Yield what patterns decide about a table: the path, the pattern, the value; what
     comes later wins."""
-    for pattern, decisions in everywhere.items():
+    for pattern, decisions in patterns.items():
         if pattern.startswith(TABLE_PATTERN):
             if fnmatchcase(table.name, pattern.removeprefix(TABLE_PATTERN)):
                 for key, value in decisions.items():

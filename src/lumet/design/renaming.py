@@ -86,7 +86,7 @@ def _follow_value(value: str, path: Path, owner: str, renamed: Renamed) -> str:
 
     if path[0] == "details" and path[1:2] == (renamed.table,):
         return _in_part(value, "by", named)
-    if path[0] == "refers":
+    if path[0] == "references":
         if owner == renamed.table:
             value = _in_part(value, "by", named)
         return _in_part(value, "to", named) if path[1:2] == (renamed.table,) else value

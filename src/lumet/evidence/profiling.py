@@ -21,7 +21,7 @@ LONGEST_VALUE = 40  # characters; longer ones are sentences, not choices
 MOST_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
 TEXT = "text"  # the pattern of bytes that are texts
 LOOKED_AT = 500  # different values whose length and scale are looked at
-_SPELLED = frozenset({"text", "integer", "float", "date", "moment", "boolean"})
+_SPELLED = frozenset({"text", "integer", "float", "date", "datetime", "boolean"})
 _PERSONAL = (
     "name",
     "mail",

@@ -135,7 +135,7 @@ def find_key(
 
 
 def _is_part(column: Column) -> bool:
-    return could_be_key(column) or column.type.kind in ("date", "moment")
+    return could_be_key(column) or column.type.kind in ("date", "datetime")
 
 
 def hashes(values: Iterable[Any]) -> Hashes:

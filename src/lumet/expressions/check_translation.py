@@ -25,7 +25,7 @@ COMPARISONS: dict[type[exp.Expr], str] = {
     exp.GTE: ">=",
 }
 _SIGNS: dict[type[exp.Expr], str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*"}
-_KINDS = ("integer", "decimal", "float", "text", "date", "moment", "time", "boolean")
+_KINDS = ("integer", "decimal", "float", "text", "date", "datetime", "time", "boolean")
 
 
 @dataclass(frozen=True, slots=True)

@@ -62,17 +62,17 @@ FUNCTIONS: Mapping[str, str] = MappingProxyType(
 """The functions that an expression may call, and what each does."""
 
 DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}  # as sqlglot names them
-ATTRIBUTE_TYPES = ("text", "integer", "decimal", "yes/no", "date", "moment")
+ATTRIBUTE_TYPES = ("text", "integer", "decimal", "yes/no", "date", "datetime")
 NAME = "name"  # the attribute that every user has
 _CASTS: dict[str, dict[str, str]] = {
     # a MariaDB text is written out by the driver; a cast would fix its collation, which
     # cannot be compared with a column of another
     "sqlite": {"text": "TEXT", "integer": "INTEGER", "decimal": "NUMERIC", "yes/no": "INTEGER",
-               "date": "TEXT", "moment": "TEXT"},
+               "date": "TEXT", "datetime": "TEXT"},
     "postgresql": {"text": "text", "integer": "bigint", "decimal": "numeric",
-                   "yes/no": "boolean", "date": "date", "moment": "timestamp"},
+                   "yes/no": "boolean", "date": "date", "datetime": "timestamp"},
     "mariadb": {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",
-                "date": "DATE", "moment": "DATETIME"},
+                "date": "DATE", "datetime": "DATETIME"},
 }  # fmt: skip
 
 
@@ -173,8 +173,8 @@ _ALIKE = {  # the kinds of columns that an attribute of a type is compared with
     "integer": {"integer", "decimal", "float", "boolean"},
     "decimal": {"integer", "decimal", "float"},
     "yes/no": {"boolean", "integer"},
-    "date": {"date", "moment", "text", "unknown"},
-    "moment": {"date", "moment", "text", "unknown"},
+    "date": {"date", "datetime", "text", "unknown"},
+    "datetime": {"date", "datetime", "text", "unknown"},
 }
 
 

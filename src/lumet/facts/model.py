@@ -12,7 +12,7 @@ TypeKind = Literal[
     "text",
     "date",
     "time",
-    "moment",
+    "datetime",
     "binary",
     "json",
     "uuid",

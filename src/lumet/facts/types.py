@@ -6,8 +6,8 @@ from lumet.facts.model import Type, TypeKind
 
 # SQLite keeps any spelling; the words below are those in use, the longest first.
 _BY_WORD: tuple[tuple[str, TypeKind], ...] = (
-    ("TIMESTAMP", "moment"),
-    ("DATETIME", "moment"),
+    ("TIMESTAMP", "datetime"),
+    ("DATETIME", "datetime"),
     ("BOOLEAN", "boolean"),
     ("BOOL", "boolean"),
     ("DATE", "date"),

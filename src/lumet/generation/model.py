@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from lumet.design.access import RIGHTS, AccessDecisions, RoleDecisions
 from lumet.design.decision_schema import (
+    EDIT_CELLS,
     EDIT_CHOSEN,
-    EDIT_IN_PLACE,
+    EDIT_ROWS,
     TITLE_PART,
     Detail,
     FieldDecisions,
@@ -56,40 +57,42 @@ class TableModel:
     columns: tuple[str, ...]
     fields: tuple[str, ...]
     rules: tuple[str, ...]
-    rekeyed: tuple[str, ...]
-    numbered: tuple[tuple[str, str], ...]
-    stamps: tuple[tuple[str, str], ...]
-    held: tuple[tuple[str, str, str], ...]
+    editable_keys: tuple[str, ...]
+    generated_values: tuple[tuple[str, str], ...]
+    automatic_values: tuple[tuple[str, str], ...]
+    database_rules: tuple[tuple[str, str, str], ...]
     singular: str
     plural: str
     title: str
     group: str
-    shown: tuple[str, ...]
-    shown_wide: tuple[str, ...]
-    first: tuple[str, ...]
+    list_columns: tuple[str, ...]
+    list_wide_columns: tuple[str, ...]
+    list_order: tuple[str, ...]
     sections: tuple[tuple[str, tuple[str, ...]], ...]
     details: tuple[str, ...]
-    unshown: tuple[str, ...]
+    external_references: tuple[str, ...]
     read_only: tuple[str, ...]
     totals: tuple[tuple[str, str], ...]
     formula_fields: tuple[str, ...]
     formulas: tuple[tuple[str, str], ...]
-    borrowed: tuple[str, ...]
-    ways: tuple[str, ...]
-    telling: tuple[str, ...]
-    many: bool
-    in_place: bool
-    unserved: tuple[str, ...]
-    begins: tuple[str, ...]
+    lookup_columns: tuple[str, ...]
+    list_layouts: tuple[str, ...]
+    subtitle: tuple[str, ...]
+    is_large: bool
+    list_edit: str
+    list_unindexed: tuple[str, ...]
+    prefix_searchable: tuple[str, ...]
     query: str
-    derived: bool
+    is_read_only_source: bool
     changeable: bool
-    denied: tuple[str, ...]
-    without: tuple[str, ...]
-    below: str
+    denied_by_database: tuple[str, ...]
+    disabled_pages: tuple[str, ...]
+    list_parent: str
     soft_delete: str
-    listed: bool
-    on_pages: tuple[tuple[str, str], ...]
+    has_list: bool
+    record_columns: tuple[str, ...]
+    add_columns: tuple[str, ...]
+    edit_columns: tuple[str, ...]
     for_lookups: bool
     lists: tuple[tuple[str, str], ...]
     sqlalchemy: tuple[str, ...]
@@ -132,21 +135,21 @@ _FIELDS = {
     "yes/no": "YesNoField",
     "date": "DateField",
     "time": "TimeField",
-    "moment": "DateTimeField",
+    "datetime": "DateTimeField",
     "duration": "DurationField",
     "choice": "ChoiceField",
-    "several": "MultipleChoiceField",
+    "multiple choice": "MultipleChoiceField",
     "secret": "SecretField",
     "lookup": "LookupField",
     "json": "JsonField",
     "other": "OtherField",
 }
 _OWN_TYPES = {
-    "decimal": "decimal()",
+    "decimal": "Decimal()",
     "boolean": "YesNo",
     "date": "Date",
     "time": "Time",
-    "moment": "DateTime",
+    "datetime": "DateTime",
     "unknown": "AnyValue",
 }
 _SQLALCHEMY_TYPES = {
@@ -221,13 +224,13 @@ class _Builder:
         fields = [self._field(table, c, decisions.field[c.name], lists[c.name])
                   for c in shown]  # fmt: skip
         details = self._details(decisions) if _is_parted(table.name) else []
-        unshown = self._unshown(table)
+        external = self._external_references(table)
         sections = self._sections(decisions, [c.name for c in shown], keys)
         read_only = [
             keys[c.name]
             for c in shown
             if decisions.field[c.name].read_only
-            or decisions.field[c.name].stamp
+            or decisions.field[c.name].automatic
             or decisions.soft_delete == c.name
         ]
         formulas = _formulas(table, decisions)
@@ -235,17 +238,20 @@ class _Builder:
         formula_fields = [
             self._formula_field(table, name, decisions.field[name]) for name in formulas
         ]
-        rules, held = self._rules(table, decisions)
+        rules, database_rules = self._rules(table, decisions)
         mentioned = _mentioned(
             [*columns, *constraints, *fields, *formula_fields, *rules]
         )
         mentioned |= {"Table", "TypedColumns", "RecordForm"}
-        pages = {"TablePages", *({"Section"} if sections else ())}
-        pages |= {"Related"} if details else set()
-        pages |= {"Held"} if held else set()
-        pages |= {"Unshown"} if unshown else set()
-        first = [self._order(name, keys) for name in decisions.list.order]
-        pages |= {order.partition("(")[0] for order in first}
+        pages = {"ListPage", "TablePages", *({"Section"} if sections else ())}
+        pages |= {"RecordPage"} if sections or decisions.record.columns else set()
+        pages |= (
+            {"FormPage"} if decisions.add.columns or decisions.edit.columns else set()
+        )
+        pages |= {each.partition("(")[0] for each in details}
+        pages |= {"DatabaseRule"} if database_rules else set()
+        pages |= {"ExternalReference"} if external else set()
+        order = [self._order(name, keys) for name in decisions.list.order]
         return TableModel(
             name=table.name,
             source=repr(table.own_name),
@@ -258,38 +264,40 @@ class _Builder:
             columns=tuple(columns),
             fields=tuple(fields),
             rules=tuple(rules),
-            rekeyed=tuple(
-                repr(keys[c.name]) for c in shown if decisions.field[c.name].rekey
+            editable_keys=tuple(
+                repr(keys[c.name])
+                for c in shown
+                if decisions.field[c.name].editable_key
             ),
-            numbered=tuple(
+            generated_values=tuple(
                 (repr(keys[column.name]), repr(made))
                 for column in table.columns
                 if (made := _made_by(table, column, decisions.field[column.name]))
             ),
-            stamps=tuple(
-                (repr(keys[c.name]), repr(decisions.field[c.name].stamp))
+            automatic_values=tuple(
+                (repr(keys[c.name]), repr(decisions.field[c.name].automatic))
                 for c in table.columns
-                if decisions.field[c.name].stamp
+                if decisions.field[c.name].automatic
             ),
-            held=tuple(held),
+            database_rules=tuple(database_rules),
             singular=repr(decisions.singular or table.name),
             plural=repr(decisions.plural or table.name),
             title=repr(_with_keys(decisions.title, keys)),
             group=repr(decisions.group or "Tables"),
-            shown=tuple(
+            list_columns=tuple(
                 repr(self._shown_key(table, name, mine))
                 for name in decisions.list.columns
                 if not decisions.field[_own_part(table, name)].hidden
             ),
-            shown_wide=tuple(
+            list_wide_columns=tuple(
                 repr(self._shown_key(table, name, mine))
                 for name in decisions.list.wide_columns
                 if not decisions.field[_own_part(table, name)].hidden
             ),
-            first=tuple(first),
+            list_order=tuple(order),
             sections=tuple(sections),
             details=tuple(details),
-            unshown=tuple(unshown),
+            external_references=tuple(external),
             read_only=tuple(repr(key) for key in read_only),
             totals=tuple(
                 (repr(keys[c.name]), repr(decisions.field[c.name].total))
@@ -301,39 +309,39 @@ class _Builder:
                 (repr(name), repr(self._in_reach(decisions.field[name].formula)))
                 for name in formulas
             ),
-            borrowed=tuple(
+            lookup_columns=tuple(
                 repr(self._shown_key(table, f"{column.name}.{each}", mine))
                 for column in shown
-                for each in decisions.field[column.name].also
+                for each in decisions.field[column.name].lookup_columns
             ),
-            ways=tuple(repr(way) for way in decisions.list.ways),
-            telling=tuple(repr(keys[name]) for name in decisions.telling),
-            many=self.application.rows.get(table.name, 0) >= MANY_ROWS,
-            in_place=decisions.list.edit == EDIT_IN_PLACE,
-            unserved=self._unserved(table, decisions, keys),
-            begins=self._begins(table, decisions, keys),
+            list_layouts=tuple(repr(way) for way in decisions.list.layouts),
+            subtitle=tuple(repr(keys[name]) for name in decisions.subtitle),
+            is_large=self.application.rows.get(table.name, 0) >= MANY_ROWS,
+            list_edit=repr(EDIT_CELLS) if decisions.list.edit == EDIT_CELLS else "",
+            list_unindexed=self._unserved(table, decisions, keys),
+            prefix_searchable=self._begins(table, decisions, keys),
             query=repr(self._in_reach(table.definition))
             if table.kind == "query"
             else "",
-            derived=table.is_view,
+            is_read_only_source=table.is_view,
             for_lookups=not decisions.include,
-            denied=_denied(table),
-            without=_without(table, decisions),
-            below=_key_of(decisions.list.below, keys) if _is_parted(table.name) else "",
+            denied_by_database=_denied(table),
+            disabled_pages=_without(table, decisions),
+            list_parent=_key_of(decisions.list.parent, keys)
+            if _is_parted(table.name)
+            else "",
             soft_delete=_key_of(decisions.soft_delete, keys),
             changeable=table.is_changeable,
-            listed="list" in decisions.pages,
-            on_pages=tuple(
-                (name, code)
-                for name in ("record", "add", "edit")
-                if (code := _keys_code(getattr(decisions, name).columns, keys))
-            ),
+            has_list="list" in decisions.pages,
+            record_columns=tuple(repr(keys[n]) for n in decisions.record.columns),
+            add_columns=tuple(repr(keys[n]) for n in decisions.add.columns),
+            edit_columns=tuple(repr(keys[n]) for n in decisions.edit.columns),
             lists=tuple(
                 (lists[c.name], repr(decisions.field[c.name].choices))
                 for c in shown
                 if decisions.field[c.name].kind == "choice"
                 or (
-                    decisions.field[c.name].kind == "several"
+                    decisions.field[c.name].kind == "multiple choice"
                     and decisions.field[c.name].choices
                 )
             ),
@@ -370,7 +378,7 @@ class _Builder:
         """Return the columns that are neither sorted nor filtered by, since no index
         serves them, there are many rows, and that was decided."""
         many = self.application.rows.get(table.name, 0) >= MANY_ROWS
-        if decisions.list.slow == "limited" or not many:
+        if decisions.list.unindexed == "limited" or not many:
             return ()
         return tuple(repr(keys[name]) for name in unserved(table))
 
@@ -424,7 +432,7 @@ class _Builder:
             parts.append("server_default=FetchedValue()")
         elif column.default is not None:
             code = repr(column.default.text)
-            code = code if column.default.literal else f"text({code})"
+            code = code if column.default.literal else f"TextClause({code})"
             parts.append(f"server_default={code}")
         return f"{key} = Column({', '.join(parts)})"
 
@@ -499,10 +507,10 @@ class _Builder:
             parts.append(f"choices={choices}")
             if column.type.kind == "integer":
                 parts.append("whole=True")
-            if decided.others:
-                parts.append("others=True")
-            if decided.tones:
-                parts.append(f"tones={decided.tones!r}")
+            if decided.other_values:
+                parts.append("other_values=True")
+            if decided.colours:
+                parts.append(f"colours={decided.colours!r}")
         if kind == "DegreesField":
             parts.append(f"axis={decided.kind!r}")
             if column.type.kind == "float":
@@ -521,8 +529,8 @@ class _Builder:
             parts.append("clock=True")
         if kind == "DateTimeField" and column.type.timezone:
             parts.append("zoned=True")
-        elif kind == "DateTimeField" and decided.zone:
-            parts.append(f"zone={decided.zone!r}")
+        elif kind == "DateTimeField" and decided.time_zone:
+            parts.append(f"time_zone={decided.time_zone!r}")
         if kind == "YesNoField" and column.type.kind == "integer":
             parts.append("whole=True")
         if kind == "ColourField" and column.type.length in (3, 6):
@@ -555,11 +563,11 @@ class _Builder:
         possible = columns_followed(table, column.name, self.application.database)
         needed = reference.columns if len(reference.columns) > 1 else ()
         followed = dict.fromkeys(
-            n for n in (*needed, *decided.follows) if n in possible
+            n for n in (*needed, *decided.depends_on) if n in possible
         )
         if followed:
             pairs = (f"({ours[n]!r}, {theirs[possible[n]]!r})" for n in followed)
-            parts.append(f"follows=({', '.join(pairs)},)")
+            parts.append(f"depends_on=({', '.join(pairs)},)")
         if decided.where:
             words = decided.where.replace(":", "\\:")
             parts.append(f"where={words!r}")
@@ -570,7 +578,7 @@ class _Builder:
     ) -> list[str]:
         if (
             decided.read_only
-            or decided.stamp
+            or decided.automatic
             or kind in _NEVER_ENTERED
             or table.is_view
         ):
@@ -588,19 +596,19 @@ class _Builder:
         if decided.required is not None:
             is_required = decided.required
         if is_required:
-            found.append("required()")
+            found.append("Required()")
         if kind in _FILE_FIELDS and column.type.length and decided.folder:
-            found.append(f"longest({column.type.length})")
+            found.append(f"MaxLength({column.type.length})")
         if kind in _TEXT_FIELDS and column.type.kind == "binary":
             if found_length := _bytes_of(column):
-                found.append(f"longest_bytes({found_length})")
+                found.append(f"MaxBytes({found_length})")
         elif kind in _TEXT_FIELDS and column.type.length:
-            found.append(f"longest({column.type.length})")
+            found.append(f"MaxLength({column.type.length})")
         if kind in _TEXT_FIELDS and column.type.kind == "uuid":
-            found.append("is_uuid()")
+            found.append("Uuid()")
         most = _MOST_BYTES.get(column.type.native)
         if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
-            found.append(f"longest_bytes({most})")
+            found.append(f"MaxBytes({most})")
         if kind in _NUMBER_FIELDS:
             found += self._bounds(table, column) or _usual_bounds(column, decided.kind)
         return found
@@ -619,8 +627,10 @@ class _Builder:
         if low is None and high is None:
             return []
         if low is None:
-            return [f"within(highest={high})"]
-        return [f"within({low})" if high is None else f"within({low}, {high})"]
+            return [f"NumberRange(highest={high})"]
+        return [
+            f"NumberRange({low})" if high is None else f"NumberRange({low}, {high})"
+        ]
 
     def _rules(
         self, table: Table, decisions: TableDecisions
@@ -665,7 +675,9 @@ class _Builder:
             return False
         kind = _FIELDS[decisions.field[names[0]].kind]
         if tree.kind == "one of":
-            listed = kind == "ChoiceField" and not decisions.field[names[0]].others
+            listed = (
+                kind == "ChoiceField" and not decisions.field[names[0]].other_values
+            )
             return listed or kind == "YesNoField"
         if kind not in _NUMBER_FIELDS - {"FloatField"}:
             return False
@@ -683,7 +695,7 @@ class _Builder:
         """Tell whether all columns of some trees are in the form, spelled as they are."""
         names = {name for tree in trees for name in tree.columns()}
         return all(
-            not (each.hidden or each.stored)
+            not (each.hidden or each.storage_format)
             and each.kind not in ("json", "other")
             and not (
                 each.kind in _SPELLED and _is_odd(table.column(n).type.kind, each.kind)
@@ -723,7 +735,7 @@ class _Builder:
     def _order(self, word: str, keys: Mapping[str, str]) -> str:
         is_down = word not in keys and word.startswith("-")
         key = keys[word.removeprefix("-") if is_down else word]
-        return f"{'descending' if is_down else 'ascending'}({key!r})"
+        return repr(f"-{key}" if is_down else key)
 
     def _sections(
         self, decisions: TableDecisions, shown: Sequence[str], keys: Mapping[str, str]
@@ -744,7 +756,7 @@ class _Builder:
             and self.application.decisions[detail.table].include
         ]
 
-    def _unshown(self, table: Table) -> list[str]:
+    def _external_references(self, table: Table) -> list[str]:
         """Return the tables that the application does not have and that refer here."""
         keys = self.keys[table.name]
         found = []
@@ -764,21 +776,24 @@ class _Builder:
                     words += f", on_delete={reference.on_delete!r}"
                 if other.schema:
                     words += f", schema={other.schema!r}"
-                found.append(f"Unshown({words})")
+                found.append(f"ExternalReference({words})")
         return found
 
     def _detail(self, detail: Detail) -> str:
         by = _one_or_more(self.keys[detail.table], detail.by)
         label = f", label=_({detail.label!r})" if detail.label else ""
-        rest = ", in_place=True" if detail.edit == EDIT_IN_PLACE else ""
-        if detail.position:
-            rest += f", position={self.keys[detail.table][detail.position]!r}"
-        if detail.edit == EDIT_CHOSEN:
+        kind, rest = "RelatedRecords", ""
+        if detail.edit == EDIT_ROWS:
+            kind = "DetailRows"
+            if detail.position:
+                rest = f", position={self.keys[detail.table][detail.position]!r}"
+        elif detail.edit == EDIT_CHOSEN:
             child = self.application.database.table(detail.table)
             joined = joined_reference(child, detail.by)
             assert joined is not None
-            rest += f", joins={_one_or_more(self.keys[detail.table], joined.columns)}"
-        return f"Related({self.modules[detail.table]!r}, by={by}{label}{rest})"
+            through = _one_or_more(self.keys[detail.table], joined.columns)
+            kind, rest = "ManyToMany", f", through={through}"
+        return f"{kind}({self.modules[detail.table]!r}, by={by}{label}{rest})"
 
 
 def _is_parted(name: str) -> bool:
@@ -814,9 +829,14 @@ def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
     UUID for a key that the database does not make."""
     fills_itself = column.automatic or column.generated or column.default
     alone = table.primary_key == (column.name,) and not table.is_view
-    if not decided.next and alone and column.type.kind == "uuid" and not fills_itself:
+    if (
+        not decided.generated
+        and alone
+        and column.type.kind == "uuid"
+        and not fills_itself
+    ):
         return "uuid"
-    return decided.next
+    return decided.generated
 
 
 def _key_of(column: str, keys: Mapping[str, str]) -> str:
@@ -869,19 +889,13 @@ def _one_or_more(keys: Mapping[str, str], columns: Sequence[str]) -> str:
     return repr(found[0] if len(found) == 1 else found)
 
 
-def _keys_code(columns: Sequence[str], keys: Mapping[str, str]) -> str:
-    """Return columns as a tuple of their keys, "" for none."""
-    listed = ", ".join(repr(keys[name]) for name in columns)
-    return f"({listed},)" if listed else ""
-
-
 def _usual_bounds(column: Column, kind: str) -> list[str]:
     """Return the bounds that a kind of number has by its nature."""
     if kind in _DEGREES:
-        return [f"within({-_DEGREES[kind]}, {_DEGREES[kind]})"]
+        return [f"NumberRange({-_DEGREES[kind]}, {_DEGREES[kind]})"]
     if column.type.native.lower().startswith("year"):
-        return ["within(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
-    return ["within(0)"] if column.type.unsigned else []
+        return ["NumberRange(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
+    return ["NumberRange(0)"] if column.type.unsigned else []
 
 
 def _with_keys(title: str, keys: Mapping[str, str]) -> str:
@@ -906,7 +920,7 @@ _FORMULA_KINDS: dict[str, FieldKind] = {
     "text": "text",
     "date": "date",
     "time": "time",
-    "moment": "moment",
+    "datetime": "datetime",
 }
 _MOST_BYTES = {  # of a column on MariaDB
     "tinytext": 255,
@@ -920,21 +934,23 @@ _CAST_KINDS = frozenset({"json", "uuid"})
 
 _SPELLED = {  # by kind: the type, and the spelling where none is decided
     "date": ("Date", "YYYY-MM-DD"),
-    "moment": ("DateTime", "YYYY-MM-DD hh:mm:ss"),
+    "datetime": ("DateTime", "YYYY-MM-DD hh:mm:ss"),
     "yes/no": ("YesNo", "Y/N"),
 }
 
 
 def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
     kind, native = column.type.kind, column.type.native
-    if decided.kind in _SPELLED and (decided.stored or _is_odd(kind, decided.kind)):
+    if decided.kind in _SPELLED and (
+        decided.storage_format or _is_odd(kind, decided.kind)
+    ):
         name, usual = _SPELLED[decided.kind]
-        return f"{name}({decided.stored or usual!r})"
+        return f"{name}({decided.storage_format or usual!r})"
     if kind == "binary" and decided.kind in _TEXT_KINDS:
         return "TextBytes"
     if kind == "decimal" and column.type.precision is not None:
-        return f"decimal({column.type.precision}, {column.type.scale or 0})"
-    if dialect == "postgresql" and decided.kind == "several":
+        return f"Decimal({column.type.precision}, {column.type.scale or 0})"
+    if dialect == "postgresql" and decided.kind == "multiple choice":
         return f"Listed({native!r})"
     if dialect == "mariadb" and native.lower().startswith("set("):
         return "String"
@@ -974,9 +990,9 @@ _SQLALCHEMY_NAMES = (
     "String",
     "Table",
     "Text",
+    "TextClause",
     "TypedColumns",
     "UniqueConstraint",
-    "text",
 )
 _OWN_TYPE_NAMES = (
     "AnyValue",
@@ -991,27 +1007,21 @@ _OWN_TYPE_NAMES = (
     "TextBytes",
     "Time",
     "YesNo",
-    "decimal",
+    "Decimal",
 )
+_VALIDATORS = ("MaxBytes", "MaxLength", "NumberRange", "Required", "Uuid")
 _FORM_NAMES = (
-    *sorted({*_FIELDS.values(), *_FILE_FIELDS, "FloatField", "RecordForm", "Rule"}),
-    "all_of",
-    "any_of",
-    "compare",
-    "filled",
-    "fixed",
-    "is_uuid",
-    "length",
-    "like",
-    "longest",
-    "longest_bytes",
-    "none_of",
-    "number",
-    "one_of",
-    "reckon",
-    "required",
-    "the",
-    "within",
+    *sorted(
+        {
+            *_FIELDS.values(),
+            *_FILE_FIELDS,
+            *_VALIDATORS,
+            "FloatField",
+            "RecordForm",
+            "Rule",
+        }
+    ),
+    "rules",
 )
 
 
@@ -1055,9 +1065,9 @@ def _role(
     }
     general = _rights_code(role.tables.get("*", ()))
     switches = {
-        "manages_users": role.accounts,
-        "reads_audit_log": role.log,
-        "shares_views": role.share,
+        "manages_users": role.manage_users,
+        "reads_audit_log": role.read_audit_log,
+        "shares_views": role.share_views,
     }
     return RoleModel(
         name=repr(role.name),

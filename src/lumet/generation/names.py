@@ -1,7 +1,6 @@
 """From any name in a database to a Python identifier that cannot clash."""
 
 import ast
-import builtins
 import keyword
 import re
 from collections.abc import Collection, Iterable
@@ -16,49 +15,34 @@ _KEYWORDS = {*keyword.kwlist, *keyword.softkwlist}
 _KIT = files("lumet") / "kit"
 
 
-def _names_in(module: str, owner: str = "") -> set[str]:
-    """Return the names in `__all__` of a kit module, or in the body of one of its
-    classes: read as text, since the kit is not imported."""
+def _names_in(module: str, owner: str) -> set[str]:
+    """Return the names in the body of a class of a kit module: read as text, since the
+    kit is not imported."""
     tree = ast.parse((_KIT / module).read_text(encoding="utf-8"))
     found: set[str] = set()
-    for node in tree.body:
-        if owner and isinstance(node, ast.ClassDef) and node.name == owner:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ClassDef) and node.name == owner:
             for each in node.body:
                 if isinstance(each, ast.FunctionDef):
                     found.add(each.name)
-                elif isinstance(each, ast.Assign | ast.AnnAssign):
-                    targets = (
-                        each.targets if isinstance(each, ast.Assign) else [each.target]
-                    )
-                    found |= {t.id for t in targets if isinstance(t, ast.Name)}
-        elif not owner and isinstance(node, ast.Assign):
-            target = node.targets[0]
-            if isinstance(target, ast.Name) and target.id == "__all__":
-                found = set(ast.literal_eval(node.value))
+                elif isinstance(each, ast.Assign):
+                    found |= {t.id for t in each.targets if isinstance(t, ast.Name)}
+                elif isinstance(each, ast.AnnAssign) and isinstance(
+                    each.target, ast.Name
+                ):
+                    found.add(each.target.id)
     return found
 
 
-# The helpers that a generated module imports, whatever they are called by then.
-_HELPERS = frozenset(
-    {
-        *(name for name in _names_in("forms/__init__.py") if name.islower()),
-        *(name for name in _names_in("pages/__init__.py") if name.islower()),
-        "decimal",
-        "metadata",
-        "text",
-    }
-)
+# A table's name is that of a module and begins that of a variable: no other name in the
+# module is written in this way, so that only Python itself reserves some.
+MODULE_NAMES = frozenset(_KEYWORDS)
 
-# Every lower-case name that a generated module uses, and the built-in ones.
-MODULE_NAMES = frozenset(
-    {*_KEYWORDS, *(name for name in dir(builtins) if name.islower()), *_HELPERS}
-)
-
-# What WTForms' Form and ours hold, and what would shadow a helper in the class's body.
+# What WTForms' Form and ours hold. Helpers are classes, or functions of the module
+# `rules`, which is used outside of classes alone: no column's name can shadow them.
 FIELD_NAMES = frozenset(
     {
         *_KEYWORDS,
-        *_HELPERS,
         *_names_in("forms/base.py", "RecordForm"),
         "l",  # a stranger's linter calls it ambiguous
         "csrf_token",

@@ -23,6 +23,14 @@ _NUMBERS = {
     "=": "must be",
     "<>": "must not be",
 }
+_FUNCTIONS = {  # of the rules module of the shared code, by the kinds of trees
+    "compare": "compare",
+    "reckon": "arithmetic",
+    "filled": "not_null",
+    "not": "not_",
+    "or": "any_of",
+    "and": "all_of",
+}
 _TURNED = {">=": "<", "<=": ">", ">": "<=", "<": ">=", "=": "<>", "<>": "="}
 _SWAPPED = {">=": "<=", "<=": ">=", ">": "<", "<": ">", "=": "=", "<>": "<>"}
 
@@ -31,26 +39,25 @@ def code_of(tree: Tree, keys: Mapping[str, str], *, folds: bool) -> str:
     """Return a tree as the application's code; `folds`: LIKE takes upper for lower case."""
     parts = [code_of(part, keys, folds=folds) for part in tree.parts]
     if tree.kind == "column":
-        return f"the({keys[tree.value]!r})"
+        return f"rules.field({keys[tree.value]!r})"
     if tree.kind == "number":
         return _number_code(tree.value)
     if tree.kind in ("text", "yes/no"):
-        return f"fixed({tree.value!r})"
+        return f"rules.const({tree.value!r})"
     if tree.kind in ("compare", "reckon"):
-        return f"{tree.kind}({parts[0]}, {tree.value!r}, {parts[1]})"
+        return f"rules.{_FUNCTIONS[tree.kind]}({parts[0]}, {tree.value!r}, {parts[1]})"
     if tree.kind == "one of":
         listed = [_constant(part) for part in tree.parts[1:]]
-        return f"one_of({', '.join([parts[0], *listed])})"
+        return f"rules.one_of({', '.join([parts[0], *listed])})"
     if tree.kind == "like":
         rest = ", ignoring_case=True" if folds else ""
-        return f"like({parts[0]}, {tree.value!r}{rest})"
-    names = {"not": "none_of", "or": "any_of", "and": "all_of"}
-    return f"{names.get(tree.kind, tree.kind)}({', '.join(parts)})"
+        return f"rules.like({parts[0]}, {tree.value!r}{rest})"
+    return f"rules.{_FUNCTIONS.get(tree.kind, tree.kind)}({', '.join(parts)})"
 
 
 def _number_code(number: Decimal) -> str:
     whole = number == number.to_integral_value()
-    return f"fixed({int(number)})" if whole else f"number({str(number)!r})"
+    return f"rules.const({int(number)})" if whole else f"rules.number({str(number)!r})"
 
 
 def _constant(tree: Tree) -> str:
@@ -134,7 +141,7 @@ class Wording:
     def _is_day(self, tree: Tree) -> bool:
         if tree.kind != "column":
             return False
-        return self.table.column(tree.value).type.kind in ("date", "moment", "time")
+        return self.table.column(tree.value).type.kind in ("date", "datetime", "time")
 
     def _term(self, tree: Tree, beside: Tree | None = None) -> str:
         if tree.kind == "column":

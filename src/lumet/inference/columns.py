@@ -34,14 +34,14 @@ _VERSION_NAMES = frozenset(
     {"version", "row_version", "lock_version", "rev", "revision"}
 )
 _STAMP_ENDS = frozenset({"at", "on", "by", "date", "time", "ts", "stamp", "utc"})
-TONES: dict[str, tuple[str, ...]] = {
-    "good": ("passed", "ok", "good", "done", "active", "working", "approved", "closed",
+COLOURS: dict[str, tuple[str, ...]] = {
+    "green": ("passed", "ok", "good", "done", "active", "working", "approved", "closed",
              "repaired", "valid", "complete", "completed", "lit"),
-    "bad": ("failed", "bad", "severe", "rejected", "broken", "out", "overdue", "critical",
+    "red": ("failed", "bad", "severe", "rejected", "broken", "out", "overdue", "critical",
             "cancelled", "invalid", "dark", "urgent"),
-    "warn": ("findings", "partial", "minor", "moderate", "pending", "dim", "due", "late",
+    "amber": ("findings", "partial", "minor", "moderate", "pending", "dim", "due", "late",
              "warning", "unsure", "suspended"),
-    "calm": ("planned", "draft", "new", "open", "scheduled", "unknown", "none"),
+    "blue": ("planned", "draft", "new", "open", "scheduled", "unknown", "none"),
 }  # fmt: skip
 
 
@@ -311,7 +311,7 @@ def next_of_key(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
-NEXT_RULES: tuple[ColumnRule, ...] = (next_of_key,)
+GENERATED_RULES: tuple[ColumnRule, ...] = (next_of_key,)
 
 
 def tones_of(subject: Subject, column: Column) -> Choice | None:
@@ -330,7 +330,12 @@ def tones_of(subject: Subject, column: Column) -> Choice | None:
 
 def _tone_of(value: str) -> str:
     words = set(split_words(value))
-    for tone in ("warn", "bad", "calm", "good"):  # "passed with findings" is a warning
-        if words.intersection(TONES[tone]):
+    for tone in (
+        "amber",
+        "red",
+        "blue",
+        "green",
+    ):  # "passed with findings" is a warning
+        if words.intersection(COLOURS[tone]):
             return tone
     return ""

@@ -136,15 +136,15 @@ def _ask_about(subject: Subject, column: Column) -> None:
     questions = (
         ("label", columns.LABEL_RULES),
         ("kind", (columns.kind_of_secret, *kinds.KIND_RULES)),
-        ("follows", kinds.FOLLOWS_RULES),
+        ("depends_on", kinds.DEPENDS_ON_RULES),
         ("unit", columns.UNIT_RULES),
         ("total", details.TOTAL_RULES),
-        ("stored", kinds.STORED_RULES),
-        ("others", kinds.OTHERS_RULES),
+        ("storage_format", kinds.STORAGE_FORMAT_RULES),
+        ("other_values", kinds.OTHERS_RULES),
         ("hidden", columns.HIDDEN_RULES),
         ("read_only", columns.READ_ONLY_RULES),
         ("required", columns.REQUIRED_RULES),
-        ("next", columns.NEXT_RULES),
+        ("generated", columns.GENERATED_RULES),
     )
     for question, rules in questions:
         choice = ask_column(rules, subject, column)
@@ -181,13 +181,13 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         add(order, "list", "order")
     if below := relations.hierarchy_of(subject):
         reason = "by it they refer to others of their own"
-        add(Choice(below, reason), "list", "below")
+        add(Choice(below, reason), "list", "parent")
     for section, choice in tables.sections_of(subject).items():
         add(choice, "sections", section)
     for detail, choice in details.details_of_references(subject).items():
         add(choice, "details", detail)
     for table, choice in _refers(subject).items():
-        add(choice, "refers", table)
+        add(choice, "references", table)
     for column in subject.table.columns:
         if found_here := subject.found.get((name, (column.name,))):
             end = f"{found_here.referred_table}.{found_here.referred_columns[0]}"
@@ -196,27 +196,27 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
         for question in (
             "label",
             "kind",
-            "follows",
+            "depends_on",
             "unit",
             "total",
-            "stored",
-            "others",
+            "storage_format",
+            "other_values",
             "hidden",
             "read_only",
             "required",
-            "next",
+            "generated",
         ):
             answer = subject.answers.get((name, column.name, question))
             if answer is not None:
                 add(answer, "field", column.name, question)
         kind = subject.answer(column.name, "kind")
-        if kind == "several" and column.type.values:
+        if kind == "multiple choice" and column.type.values:
             add(columns.choices_of(subject, column), "field", column.name, "choices")
         if kind == "choice":
             add(columns.choices_of(subject, column), "field", column.name, "choices")
             tones = columns.tones_of(subject, column)
             if tones is not None:
-                add(tones, "field", column.name, "tones")
+                add(tones, "field", column.name, "colours")
         if column.comment:
             help_text = Choice(column.comment, "the column's comment")
             add(help_text, "field", column.name, "help")
@@ -240,7 +240,7 @@ def _refers(subject: Subject) -> dict[str, Choice]:
 
 
 def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
-    """Return the ready roles: a steward for everything, a worker who leaves reference
+    """Return the ready roles: an administrator for everything, a worker who leaves reference
     data alone, a reader who looks and exports."""
     groups = {
         entry.value
@@ -250,19 +250,21 @@ def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
     }
     everything, looking = list(RIGHTS), ["view", "export"]
     found = [
-        Entry(("role", "steward", "label"), "Steward"),
-        Entry(("role", "steward", "accounts"), True, "keeps the users"),
-        Entry(("role", "steward", "log"), True, "sees who did what"),
-        Entry(("role", "steward", "share"), True, "shares views with others"),
-        Entry(("role", "steward", "tables", "*"), everything),
-        Entry(("role", "worker", "label"), "Worker"),
-        Entry(("role", "worker", "tables", "*"), everything),
+        Entry(("role", "administrator", "label"), "Administrator"),
+        Entry(("role", "administrator", "manage_users"), True, "keeps the users"),
+        Entry(("role", "administrator", "read_audit_log"), True, "sees who did what"),
+        Entry(
+            ("role", "administrator", "share_views"), True, "shares views with others"
+        ),
+        Entry(("role", "administrator", "tables", "*"), everything),
+        Entry(("role", "editor", "label"), "Editor"),
+        Entry(("role", "editor", "tables", "*"), everything),
     ]
     if _REFERENCE_GROUP in groups:
-        path = ("role", "worker", "tables", GROUP_PREFIX + _REFERENCE_GROUP)
-        found.append(Entry(path, ["view"], "looked up, kept by stewards"))
+        path = ("role", "editor", "tables", GROUP_PREFIX + _REFERENCE_GROUP)
+        found.append(Entry(path, ["view"], "looked up, kept by administrators"))
     found += [
-        Entry(("role", "reader", "label"), "Reader"),
-        Entry(("role", "reader", "tables", "*"), looking),
+        Entry(("role", "viewer", "label"), "Viewer"),
+        Entry(("role", "viewer", "tables", "*"), looking),
     ]
     return tuple(found)

@@ -24,7 +24,7 @@ _DATE_WORDS = frozenset(
     {"date", "dt", "day", "on", "at", "time", "ts", "stamp", "timestamp", "since", "until",
      "from", "to", "born", "utc"}
 )  # fmt: skip
-_USUAL = {"date": ("YYYY-MM-DD",), "moment": ("YYYY-MM-DD hh:mm:ss",)}
+_USUAL = {"date": ("YYYY-MM-DD",), "datetime": ("YYYY-MM-DD hh:mm:ss",)}
 AGREES = 0.98  # of the rows; what does not fit would be refused by every form
 ENOUGH_TO_AGREE = 30  # rows that have both; fewer may agree by chance
 STAMP_VERBS = frozenset(
@@ -163,7 +163,7 @@ def _is_lookup(subject: Subject, column: Column) -> bool:
     return bool(subject.answer(column.name, "kind") == "lookup")
 
 
-FOLLOWS_RULES: tuple[ColumnRule, ...] = (follows_parts, follows_parent)
+DEPENDS_ON_RULES: tuple[ColumnRule, ...] = (follows_parts, follows_parent)
 
 
 def _exists(subject: Subject, reference: Reference) -> bool:
@@ -204,14 +204,14 @@ def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
     spelling = profile.spelling if profile else ""
     if spelling not in SPELLINGS:
         return None
-    declared = column.type.kind in ("date", "moment")
+    declared = column.type.kind in ("date", "datetime")
     named = bool(_DATE_WORDS.intersection(split_words(column.name)[-1:]))
-    if column.type.kind not in ("text", "date", "moment") and not named:
+    if column.type.kind not in ("text", "date", "datetime") and not named:
         return None
     if spelling == "julian day":
-        kind = "moment" if column.type.kind == "moment" else "date"
+        kind = "datetime" if column.type.kind == "datetime" else "date"
     else:
-        kind = "date" if spelling in DATES else "moment"
+        kind = "date" if spelling in DATES else "datetime"
     sure = 1.0 if declared else 0.95 if named else 0.8
     if declared and spelling in _USUAL.get(kind, ()):
         return None  # as its type has it
@@ -227,12 +227,12 @@ def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
     if kind == "yes/no" and (flags := _flag_spelling(subject, column)):
         return Choice(flags, "as its values are spelled")
     usual = _USUAL.get(kind, ()) if column.type.kind == kind else ()
-    if kind in ("date", "moment") and spelling in SPELLINGS and spelling not in usual:
+    if kind in ("date", "datetime") and spelling in SPELLINGS and spelling not in usual:
         return Choice(spelling, "as its values are spelled")
     return None
 
 
-STORED_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
+STORAGE_FORMAT_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
 
 
 def kind_of_several(subject: Subject, column: Column) -> Choice | None:
@@ -240,9 +240,9 @@ def kind_of_several(subject: Subject, column: Column) -> Choice | None:
     `text[]`."""
     native = column.type.native
     if native.lower().startswith("set("):
-        return Choice("several", f"declared as {native}")
+        return Choice("multiple choice", f"declared as {native}")
     if column.type.element in ARRAY_ELEMENTS:
-        return Choice("several", f"declared as {native}")
+        return Choice("multiple choice", f"declared as {native}")
     return None
 
 
@@ -480,7 +480,7 @@ def _plain_kind(subject: Subject, column: Column) -> str:
         "boolean": "yes/no",
         "date": "date",
         "time": "time",
-        "moment": "moment",
+        "datetime": "datetime",
         "json": "json",
         "uuid": "text",
     }

@@ -19,7 +19,7 @@ FAINT = 0.25  # only worth something where the values speak for themselves
 _VOWELS = frozenset("aeiou")
 _PERSONS = frozenset(
     {"person", "keeper", "employee", "user", "member", "staff", "contact", "customer",
-     "client", "worker", "operator", "officer", "agent", "people", "individual", "party",
+     "client", "editor", "operator", "officer", "agent", "people", "individual", "party",
      "patient", "doctor", "physician", "nurse", "teacher", "student", "author", "driver",
      "player", "account", "crew", "technician", "engineer", "personnel", "resident",
      "tenant", "volunteer", "donor", "owner", "farmer", "clerk", "practitioner", "guest",

@@ -136,7 +136,7 @@ def _find_key(table: Table, evidence: Evidence, names: set[Words]) -> FoundKey |
 def _is_key_part(column: Column, words: Words) -> bool:
     """Tell whether a column may be a part of a key by more than chance: a code, a line's
     number, a date."""
-    dated = column.type.kind in ("date", "moment") or words[-1] in (
+    dated = column.type.kind in ("date", "datetime") or words[-1] in (
         "date",
         "day",
         "at",

@@ -153,7 +153,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
     if _is_single(child, reference) and (
         is_owned or not others or key == reference.columns
     ):
-        return Choice("in place", "a record has one of it at most", 0.85)
+        return Choice("rows", "a record has one of it at most", 0.85)
     if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
         return None
     junction = junction_of(subject.about(name))
@@ -177,7 +177,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
     if points < IN_PLACE or (first != subject.table.name and not begins):
         return None
     told = "; ".join(text for weight, text, holds in reasons if holds and weight > 0.5)
-    return Choice("in place", told, 0.9 if points >= IN_PLACE + 1 else 0.75)
+    return Choice("rows", told, 0.9 if points >= IN_PLACE + 1 else 0.75)
 
 
 def _is_single(child: Table, reference: Reference) -> bool:

@@ -218,7 +218,7 @@ def columns_of_list(subject: Subject) -> Choice:
     ]
     if len(found) <= LIST_COLUMNS:
         return Choice([c.name for c in found], "short, and not said by the title")
-    ranks = {"lookup": 0, "choice": 0, "date": 1, "moment": 1, "yes/no": 2}
+    ranks = {"lookup": 0, "choice": 0, "date": 1, "datetime": 1, "yes/no": 2}
     best = sorted(
         found,
         key=lambda c: (
@@ -276,7 +276,7 @@ def order_of_list(subject: Subject) -> Choice:
     dated = [
         name
         for name in columns
-        if subject.table.column(name).type.kind in ("date", "moment")
+        if subject.table.column(name).type.kind in ("date", "datetime")
     ]
     wanted = [f"-{dated[0]}"] if dated else list(columns)
     if subject.profile.rows <= LARGE or _has_index(
@@ -387,7 +387,7 @@ def _pages_without_add(subject: Subject) -> Choice | None:
             continue
         answers = subject.answers
         place = (subject.table.name, column.name)
-        next_ = (*place, "next") in answers
+        next_ = (*place, "generated") in answers
         blocked = any((*place, key) in answers for key in ("hidden", "read_only"))
         is_other = subject.answer(column.name, "kind") == "other"
         if not next_ and (blocked or is_other):
@@ -408,6 +408,6 @@ def soft_delete_of(subject: Subject) -> Choice | None:
 def _marks_deleted(subject: Subject, column: Column) -> bool:
     words = split_words(column.name)
     kind = subject.answer(column.name, "kind")
-    if kind in ("date", "moment") and column.nullable:
+    if kind in ("date", "datetime") and column.nullable:
         return words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
     return kind == "yes/no" and words in (["is", "deleted"], ["deleted"])

@@ -354,7 +354,7 @@ def _is_proven(subject: Subject, column: Column) -> bool:
 def _is_date(subject: Subject, column: Column) -> bool:
     profile = _read(subject, column)
     spelled = profile is not None and "YYYY" in profile.spelling
-    dated = column.type.kind in ("date", "moment") or spelled
+    dated = column.type.kind in ("date", "datetime") or spelled
     return dated and not is_stamp(column) and _is_filled(subject, column)
 
 
@@ -369,7 +369,7 @@ def _can_tell(subject: Subject, column: Column) -> bool:
         column.name in each.columns for each in subject.table.references
     ):
         return False
-    if column.type.kind in ("date", "moment", "integer"):
+    if column.type.kind in ("date", "datetime", "integer"):
         return not column.automatic
     return _is_short_text(subject, column)
 

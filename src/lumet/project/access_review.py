@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from lumet.design.access import RIGHTS, RoleDecisions
-from lumet.design.decision_schema import EDIT_IN_PLACE
+from lumet.design.decision_schema import EDIT_ROWS
 from lumet.expressions.conditions import DIALECTS
 from lumet.generation.merge_writer import MANIFEST
 from lumet.generation.model import Application
@@ -64,7 +64,7 @@ def open_details(application: Application) -> list[tuple[str, str, str]]:
     found = []
     for name, decisions in application.decisions.items():
         details = [each for several in decisions.details.values() for each in several]
-        owned = {each.table for each in details if each.edit == EDIT_IN_PLACE}
+        owned = {each.table for each in details if each.edit == EDIT_ROWS}
         for role in application.access.roles:
             if not role.rows_on(name, decisions.group):
                 continue
@@ -139,9 +139,9 @@ def in_words(application: Application) -> Summary:
 
 def _besides(role: RoleDecisions) -> list[str]:
     words = {
-        "keeps accounts": role.accounts,
-        "sees the log": role.log,
-        "shares views": role.share,
+        "keeps accounts": role.manage_users,
+        "sees the log": role.read_audit_log,
+        "shares views": role.share_views,
     }
     return [word for word, held in words.items() if held]
 

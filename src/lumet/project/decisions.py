@@ -9,7 +9,7 @@ from lumet.design.reading import (
     Checker,
     DecisionFile,
     check_patterns,
-    read_everywhere,
+    read_patterns,
     read_table_file,
     sections_in_order,
 )
@@ -27,7 +27,7 @@ class OwnDecisions:
     """What a person decided: by table, by pattern, and about access."""
 
     tables: Own
-    everywhere: dict[str, dict[str, object]]
+    patterns: dict[str, dict[str, object]]
     access: dict[tuple[str, ...], object]
     sections: dict[str, tuple[str, ...]] = field(default_factory=dict)  # in their order
 
@@ -42,10 +42,10 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
-    text = files.read_text(folder, files.EVERYWHERE) or ""
-    patterns = Checker(DecisionFile(files.EVERYWHERE, text), mistakes)
-    everywhere = read_everywhere(patterns)
-    check_patterns(patterns, everywhere, database)
+    text = files.read_text(folder, files.PATTERNS) or ""
+    checker = Checker(DecisionFile(files.PATTERNS, text), mistakes)
+    patterns = read_patterns(checker)
+    check_patterns(checker, patterns, database)
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
@@ -54,7 +54,7 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         for name, path in files.table_files(made.database.tables).items()
         if any(path_[0] == "sections" for path_ in own[name])
     }
-    return OwnDecisions(own, everywhere, access, sections)
+    return OwnDecisions(own, patterns, access, sections)
 
 
 def _read_tables(

@@ -135,9 +135,9 @@ def _without_hidden(table: Table, decisions: TableDecisions) -> TableDecisions:
         return decisions
     lists = decisions.list
     order = tuple(w for w in lists.order if w.removeprefix("-") not in hidden)
-    telling = tuple(name for name in decisions.telling if name not in hidden)
+    subtitle = tuple(name for name in decisions.subtitle if name not in hidden)
     return replace(
-        decisions, list=replace(lists, order=order), telling=telling,
+        decisions, list=replace(lists, order=order), subtitle=subtitle,
         title=_title_without(table, decisions, hidden),
     )  # fmt: skip
 
@@ -195,7 +195,7 @@ def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
         for column in table.columns:
             each = decisions.field[column.name]
             fills_itself = column.automatic or column.generated or column.default
-            if column.nullable or fills_itself or each.next or each.stamp:
+            if column.nullable or fills_itself or each.generated or each.automatic:
                 continue
             key = "hidden" if each.hidden else "read_only" if each.read_only else ""
             if key and decisions.soft_delete != column.name:
@@ -210,13 +210,13 @@ def _unaddable_mistake(
     found = [s for s in lines if s.path == ("field", column, key)]
     mine = min(found, key=lambda s: s.machine, default=None)
     if mine is None:
-        file = files.EVERYWHERE
+        file = files.PATTERNS
     return Mistake(
         file,
         mine.line if mine else 1,
         mine.text.strip() if mine else f"{table.name}.{column}",
         f"{table.name}.{column} takes no NULL and has no default, so that no record could"
-        f" be added. Show it and let it be entered, give it next or stamp, or leave"
+        f" be added. Show it and let it be entered, give it generated or automatic, or leave"
         ' "add" out of pages.',
     )
 
@@ -264,7 +264,7 @@ def _decide(survey: Survey, name: str, own: OwnDecisions) -> TableDecisions:
         table,
         survey.entries(name),
         own.tables[name],
-        own.everywhere,
+        own.patterns,
         own.sections.get(name, ()),
     )
 

@@ -23,7 +23,7 @@ from lumet.generation.merge_writer import STATE
 SURVEY = "survey.json"
 SETTINGS = "lumet.toml"
 ACCESS = "access.toml"
-EVERYWHERE = "design/everywhere.toml"
+PATTERNS = "design/patterns.toml"
 TABLES = "design/tables"
 ENV = ".env"
 IGNORE = ".gitignore"

@@ -132,7 +132,7 @@ def review(folder: Path) -> Review:
                     survey.database.table(name),
                     survey.entries(name),
                     own.tables.get(name, {}),
-                    own.everywhere,
+                    own.patterns,
                 ),
                 survey.rows(name),
             )
@@ -152,7 +152,7 @@ def _table(
     entries: dict[tuple[str, ...], Entry] = {e.path: e for e in survey.entries(name)}
     patterns = {
         p: (pattern, value)
-        for p, pattern, value in fitting_patterns(table, own.everywhere)
+        for p, pattern, value in fitting_patterns(table, own.patterns)
     }
     mine = own.tables.get(name, {})
     decisions = []

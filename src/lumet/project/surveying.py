@@ -70,7 +70,7 @@ _SETTINGS_COMMENT = (
     "# Settings of this project.\n"
     '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n\n'
 )
-_EVERYWHERE_COMMENT = (
+_PATTERNS_COMMENT = (
     "# Decisions by pattern, for all tables at once; a table's own file wins.\n"
     "# For example, to hide every column called created_at:\n"
     "#\n"
@@ -357,7 +357,7 @@ def _follow_renamed(
     if before is None:
         return []
     paths = {path: name for name, path in files.table_files(database.tables).items()}
-    paths[files.EVERYWHERE] = ""
+    paths[files.PATTERNS] = ""
     found: list[tuple[str, Edited]] = []
     for each in compare(before.database, database):
         if each.kind != "renamed" or each.what != "column" or not confirm(each):
@@ -421,7 +421,7 @@ def _changes(
         bring(path, comment, made.entries(name), before.entries(name) if before else ())
     last_access = to_entries(before.access) if before else ()
     bring(files.ACCESS, _ACCESS_COMMENT, to_entries(made.access), last_access)
-    bring(files.EVERYWHERE, _EVERYWHERE_COMMENT, (), ())
+    bring(files.PATTERNS, _PATTERNS_COMMENT, (), ())
     changes.append(Change(files.SURVEY, write_survey(made).encode()))
     wanted = {"DATABASE_URL": address.kept(folder)}
     if not environment.get("SECRET_KEY"):
@@ -476,7 +476,7 @@ def _doubts(made: Survey, own: OwnDecisions) -> list[Doubt]:
         entries = made.entries(table)
         decided = set(own.tables.get(table, ()))
         facts = made.database.table(table)
-        decided |= {path for path, *_ in fitting_patterns(facts, own.everywhere)}
+        decided |= {path for path, *_ in fitting_patterns(facts, own.patterns)}
         if any(entry.path == ("include",) for entry in entries):
             continue
         for entry in entries:

@@ -244,7 +244,7 @@ def type_of(found: Any) -> Type:
         ("boolean", bool),
         ("integer", int),
         ("float", float),
-        ("moment", datetime.datetime),
+        ("datetime", datetime.datetime),
         ("date", datetime.date),
         ("time", datetime.time),
         ("binary", bytes),

@@ -87,7 +87,7 @@ _KINDS: dict[str, TypeKind] = {
     "bigint": "integer", "year": "integer", "decimal": "decimal", "float": "float",
     "double": "float", "char": "text", "varchar": "text", "tinytext": "text",
     "text": "text", "mediumtext": "text", "longtext": "text", "enum": "text",
-    "date": "date", "time": "time", "datetime": "moment", "timestamp": "moment",
+    "date": "date", "time": "time", "datetime": "datetime", "timestamp": "datetime",
     "binary": "binary", "varbinary": "binary", "tinyblob": "binary", "blob": "binary",
     "mediumblob": "binary", "longblob": "binary", "uuid": "uuid",
 }  # fmt: skip

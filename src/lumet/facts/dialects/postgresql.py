@@ -118,7 +118,7 @@ _KINDS: dict[str, TypeKind] = {
     "int2": "integer", "int4": "integer", "int8": "integer", "oid": "integer",
     "numeric": "decimal", "float4": "float", "float8": "float", "bool": "boolean",
     "varchar": "text", "bpchar": "text", "text": "text", "name": "text", "citext": "text",
-    "date": "date", "time": "time", "timestamp": "moment", "timestamptz": "moment",
+    "date": "date", "time": "time", "timestamp": "datetime", "timestamptz": "datetime",
     "bytea": "binary", "json": "json", "jsonb": "json", "uuid": "uuid",
 }  # fmt: skip
 _RULES = {"a": "", "r": "restrict", "c": "cascade", "n": "set null", "d": "set default"}

@@ -33,7 +33,7 @@ class Attribute:
             return f"{number:f}"
         if self.kind == "date":
             return date.fromisoformat(plain).isoformat()
-        if self.kind == "moment":
+        if self.kind == "datetime":
             return datetime.fromisoformat(plain).isoformat(" ")
         if self.kind == "yes/no":
             return {"yes": "1", "1": "1", "no": "0", "0": "0"}.get(plain) or _refuse(

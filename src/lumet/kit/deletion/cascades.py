@@ -83,7 +83,7 @@ def key_columns(site: Site, pages: TablePages) -> list[ColumnElement[Any]]:
     keys = dict.fromkeys(pages.key)
     for reference in site.registry.incoming[pages.name]:
         keys.update(dict.fromkeys(reference.referred))
-    for unshown in pages.unshown:
+    for unshown in pages.external_references:
         keys.update(dict.fromkeys(unshown.to))
     return [pages.column(key) for key in keys] or [literal(1).label("one")]
 

@@ -28,7 +28,13 @@ from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.errors import classify
 from ..pages.context import Site, lower_first
-from ..pages.table_pages import Reference, Related, TablePages, Unshown, is_single
+from ..pages.table_pages import (
+    ExternalReference,
+    Reference,
+    RelatedRecords,
+    TablePages,
+    is_single,
+)
 from ..pages.urls import record_address, record_home
 from ..queries.select_builder import Cell, SelectBuilder
 from .cascades import (
@@ -223,7 +229,7 @@ class _ImpactFinder:
         related = _related(step)
         on_delete = step.reference.on_delete
         ask = partial(self._referring, step, related)
-        if related is not None and related.joins:
+        if related is not None and related.joined:
             ask = partial(self._joined, step, related)
             if on_delete == "cascade":
                 on_delete = "set null"  # what joins goes, and not what is joined
@@ -234,7 +240,9 @@ class _ImpactFinder:
         if hanging is not None and hanging not in under:
             under.append(hanging)
 
-    def _referring(self, step: _Step, related: Related | None) -> RelatedImpact | None:
+    def _referring(
+        self, step: _Step, related: RelatedRecords | None
+    ) -> RelatedImpact | None:
         """Return the records that refer to those of a step; None where none does."""
         source = self.site.registry[step.reference.source]
         holds = self._holds_of(step)
@@ -256,7 +264,7 @@ class _ImpactFinder:
         address = self._address(step, related)
         return RelatedImpact(words, named, seen > len(named), address)
 
-    def _joined(self, step: _Step, related: Related) -> RelatedImpact | None:
+    def _joined(self, step: _Step, related: RelatedRecords) -> RelatedImpact | None:
         """Return the records that a table joins to those of a step; None for none."""
         registry = self.site.registry
         joining = registry[step.reference.source]
@@ -286,12 +294,12 @@ class _ImpactFinder:
         address = self._address(step, related)
         return RelatedImpact(words, named, seen > len(named), address)
 
-    def _address(self, step: _Step, related: Related | None) -> str:
+    def _address(self, step: _Step, related: RelatedRecords | None) -> str:
         """Return where all records of a relation are listed: beneath the record itself."""
         source = self.site.registry[step.reference.source]
         if step.depth or related is None or not source.key:
             return ""
-        if is_single(source, related.columns) and not related.joins:
+        if is_single(source, related.columns) and not related.joined:
             return ""  # shown with the record
         return f"{self._home}/related/{related.word}"
 
@@ -327,7 +335,7 @@ class _ImpactFinder:
         """Look at tables that the application does not have, and its user perhaps may not
         read: only whether there are rows that refer here."""
         words = str(_("records that this application does not show"))
-        for each in pages.unshown:
+        for each in pages.external_references:
             ask = partial(self._is_held, each, chosen)
             if not self._within_time(ask, words, may_fail=True):
                 continue
@@ -335,7 +343,7 @@ class _ImpactFinder:
             if all(known.words != words for known in under):
                 under.append(RelatedImpact(words))
 
-    def _is_held(self, unshown: Unshown, chosen: Select[Any]) -> bool:
+    def _is_held(self, unshown: ExternalReference, chosen: Select[Any]) -> bool:
         rows = table(
             unshown.table, *[column(name) for name in unshown.by], schema=unshown.schema
         )
@@ -347,7 +355,7 @@ class _ImpactFinder:
         )
 
 
-def _related(step: _Step) -> Related | None:
+def _related(step: _Step) -> RelatedRecords | None:
     """Return the block of related records that a reference makes, None for none."""
     reference = step.reference
     for related in step.above.details:
@@ -372,12 +380,12 @@ def _unseen() -> str:
     return str(_("records you may not see"))
 
 
-def _label(pages: TablePages, related: Related | None) -> str:
+def _label(pages: TablePages, related: RelatedRecords | None) -> str:
     return str(related.label if related and related.label else pages.plural)
 
 
 def _words(
-    pages: TablePages, related: Related | None, seen: int, are_more: bool
+    pages: TablePages, related: RelatedRecords | None, seen: int, are_more: bool
 ) -> str:
     """Return how many records a relation has, in words: "15 voyages from here"."""
     label, plural = _label(pages, related), str(pages.plural)

@@ -155,15 +155,15 @@ class DetailRowSaver:
         holding = self.reach.holding(right, name)
         if (
             self.one_by_one
-            or pages.held
+            or pages.database_rules
             or type(pages).before_save is not TablePages.before_save
             or any(role.condition(right, name) for role in holding)
         ):
             return False
         if right == "add":
-            return all(how != NEXT_NUMBER for _key, how in pages.numbered)
+            return all(how != NEXT_NUMBER for _key, how in pages.generated_values)
         entered = {*self.editor.entered_by(holding)} - {self.editor.position}
-        return not pages.stamps and not any(
+        return not pages.automatic_values and not any(
             entered & set(columns) for columns in unique_sets(pages)
         )
 
@@ -288,7 +288,10 @@ class DetailRowSaver:
     def _ask(self, turn: _Turn, index: str, key: Mapping[str, Any]) -> None:
         """Note what would go along with a row, or lose its reference: at the end of the
         save it is asked about. What forbids it the database says."""
-        if not self.site.registry.incoming[self.pages.name] and not self.pages.unshown:
+        if (
+            not self.site.registry.incoming[self.pages.name]
+            and not self.pages.external_references
+        ):
             return
         found = find_delete_impact(
             self.site, turn.connection, self.pages, self.reach, key

@@ -20,7 +20,14 @@ from ..forms.file_fields import FileField
 from ..forms.number_fields import IntegerField
 from ..lists.list_query import deferred_cells
 from ..pages.context import Site
-from ..pages.table_pages import Reference, Related, TablePages, is_single, unique_sets
+from ..pages.table_pages import (
+    DetailRows,
+    Reference,
+    RelatedRecords,
+    TablePages,
+    is_single,
+    unique_sets,
+)
 from ..pages.urls import key_values, record_address
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
@@ -60,7 +67,7 @@ class DetailRow:
 
 
 @dataclass(slots=True)
-class DetailRows:
+class RowsTable:
     """The rows of one detail table on a form."""
 
     label: str
@@ -97,7 +104,11 @@ class DetailRowsEditor:
     """Reads the rows of one detail table of a record, and what was typed there."""
 
     def __init__(
-        self, parent: TablePages, related: Related, number: int, saver: RecordSaver
+        self,
+        parent: TablePages,
+        related: RelatedRecords,
+        number: int,
+        saver: RecordSaver,
     ) -> None:
         self.site: Site = saver.site
         self.pages = saver.pages
@@ -122,7 +133,7 @@ class DetailRowsEditor:
             for key in self.pages.seen_by(self.reach, self.pages.fields)
             if key in named and not isinstance(self.pages.fields[key], FileField)
         ]
-        chosen = {*self.pages.shown, *self.pages.on_edit}
+        chosen = {*self.pages.list.columns, *self.pages.edit.columns}
         extras = self.pages.seen_by(self.reach, self.pages.extras)
         self.made = [key for key in extras if key in chosen]
         self.position = self._position()
@@ -148,10 +159,14 @@ class DetailRowsEditor:
         """Tell whether a row has a page of its own to go to."""
         return not self.pages.for_lookups and bool(self.pages.details)
 
+    def _order_column(self) -> str:
+        """Return the column that was decided to order the rows, "" for none."""
+        return self.related.position if isinstance(self.related, DetailRows) else ""
+
     def _position(self) -> str:
         """Return the column that puts the rows in order, "" for none that this user may
         change: not one that others refer to."""
-        key = self.related.position
+        key = self._order_column()
         referred = {
             name
             for each in self.site.registry.incoming[self.pages.name]
@@ -210,14 +225,14 @@ class DetailRowsEditor:
 
     def stored(
         self, connection: Connection, values: Mapping[str, Any]
-    ) -> DetailRows | None:
+    ) -> RowsTable | None:
         """Return the rows of a stored record; None when they are too many for a form."""
         rows = self.reach.rows(self.pages.table)
         belongs = self.parent_values(values)
         matches = [rows.c[key] == bindparam(f"p_{key}") for key in belongs]
         if self.pages.soft_delete:
             matches.append(self.pages.is_alive(rows))
-        first = [self.related.position] if self.related.position else []
+        first = [self._order_column()] if self._order_column() else []
         order = [rows.c[key] for key in dict.fromkeys([*first, *self.pages.key])]
         wanted = dict.fromkeys([*self.pages.key, *self.columns])
         statement = select(*[rows.c[key] for key in wanted]).where(*matches)
@@ -296,11 +311,11 @@ class DetailRowsEditor:
             return ""
         return record_address(self.pages.name, segment)
 
-    def empty(self, connection: Connection) -> DetailRows:
+    def empty(self, connection: Connection) -> RowsTable:
         """Return the rows of a record that is not there yet."""
         return self._rows(connection, [])
 
-    def again(self, connection: Connection | None, typed: Typed) -> DetailRows:
+    def again(self, connection: Connection | None, typed: Typed) -> RowsTable:
         """Return the rows as they were typed, with what is wrong with them."""
         made, held = [], []
         for number, (index, own) in enumerate(self.typed(typed).items()):
@@ -347,7 +362,7 @@ class DetailRowsEditor:
         text = str(field_.show(value, self.site.language))
         return f"{text}\N{NO-BREAK SPACE}{field_.unit}" if field_.unit else text
 
-    def _rows(self, connection: Connection | None, rows: list[DetailRow]) -> DetailRows:
+    def _rows(self, connection: Connection | None, rows: list[DetailRow]) -> RowsTable:
         blank = None
         if self.may_add:
             if not self.is_single:
@@ -358,7 +373,7 @@ class DetailRowsEditor:
             self._name_fields(row)
         if connection is not None:
             self._fill(connection, rows, blank)
-        return DetailRows(
+        return RowsTable(
             self.label,
             self.pages,
             self.columns,
@@ -396,7 +411,7 @@ class DetailRowsEditor:
                     continue
                 known = shared.get(key)
                 value = lookup._value()
-                if known is not None and not known.follows and (
+                if known is not None and not known.depends_on and (
                     not value or any(value == each[0] for each in known.options)
                 ):  # fmt: skip
                     lookup.options, lookup.more = known.options, known.more

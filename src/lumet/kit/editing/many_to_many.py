@@ -20,7 +20,7 @@ from ..accounts.audit_log import AuditEvent, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing, not_allowed
 from ..pages.context import Site, actor
-from ..pages.table_pages import Reference, Related, TablePages
+from ..pages.table_pages import Reference, RelatedRecords, TablePages
 from ..pages.urls import list_address, values_of
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .detail_rows import DetailRowsRejected, Typed
@@ -65,7 +65,11 @@ class ManyToManyEditor:
     """Reads and saves what is chosen on the form of a record by one joining table."""
 
     def __init__(
-        self, parent: TablePages, related: Related, number: int, saver: RecordSaver
+        self,
+        parent: TablePages,
+        related: RelatedRecords,
+        number: int,
+        saver: RecordSaver,
     ) -> None:
         self.site: Site = saver.site
         self.parent = parent
@@ -83,7 +87,7 @@ class ManyToManyEditor:
         self.may_add = (
             entered and self.pages.takes("add") and self.reach.may("add", name)
         )
-        self.may_delete = "delete" not in self.pages.denied and (
+        self.may_delete = "delete" not in self.pages.denied_by_database and (
             self.pages.changeable and self.reach.may("delete", name)
         )
         self.refused: list[str] = []

@@ -34,7 +34,13 @@ from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
 from ..forms.file_fields import FileField
 from ..pages.context import Site, actor
-from ..pages.table_pages import Held, Reference, TablePages, python_type, unique_sets
+from ..pages.table_pages import (
+    DatabaseRule,
+    Reference,
+    TablePages,
+    python_type,
+    unique_sets,
+)
 from ..queries.lookups import lookup_plan
 from .record_validation import RecordValidation
 
@@ -48,7 +54,7 @@ TAKE = "take-"  # before a field's name: "theirs" to take what is in the databas
 class RuleViolated(Exception):
     """A record was written that breaks a rule; the transaction is not to be kept."""
 
-    def __init__(self, rule: Held) -> None:
+    def __init__(self, rule: DatabaseRule) -> None:
         super().__init__(str(rule.message))
         self.rule = rule
 
@@ -245,7 +251,7 @@ class RecordSaver:
         """Return new UUIDs for the columns that get one where nothing was entered."""
         return {
             key: self._uuid(key)
-            for key, how in self.pages.numbered
+            for key, how in self.pages.generated_values
             if how == "uuid" and written.get(key) is None
         }
 
@@ -254,7 +260,9 @@ class RecordSaver:
     ) -> tuple[Any, ...]:
         """Add a record with what makes itself filled in; another try for a number that
         somebody else took meanwhile. Returns the key."""
-        numbered = [key for key, how in self.pages.numbered if how == NEXT_NUMBER]
+        numbered = [
+            key for key, how in self.pages.generated_values if how == NEXT_NUMBER
+        ]
         numbered = [key for key in numbered if written.get(key) is None]
         made = {**self._stamps(is_new=True), **self._uuids(written)}
         for tried in range(TRIES if numbered else 1):
@@ -291,7 +299,7 @@ class RecordSaver:
         """Return what the application writes down by itself: who and when, where that
         was decided."""
         found: dict[str, Any] = {}
-        for key, how in self.pages.stamps:
+        for key, how in self.pages.automatic_values:
             what, _blank, which = how.partition(" ")
             if what == "changed" or is_new:
                 found[key] = self._moment(key) if which == "at" else actor().name
@@ -301,7 +309,7 @@ class RecordSaver:
         """Return the present moment as the column keeps it: by the clock that its
         defaults follow too, the database's, unless its zone or spelling was decided."""
         shown = self.pages.fields.get(key)
-        if isinstance(shown, DateTimeField) and shown.zone:
+        if isinstance(shown, DateTimeField) and shown.time_zone:
             return shown.as_stored(datetime.now(UTC))
         if getattr(self.pages.column(key).type, "stored", ""):
             today = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
@@ -443,7 +451,7 @@ class RecordSaver:
     def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
         """Let the database work out the rules that a form cannot. Raises RuleViolated, at
         which the transaction ends."""
-        for rule in self.pages.held:
+        for rule in self.pages.database_rules:
             table = self.pages.table
             breaks = select(literal(1)).select_from(table).where(self.pages.is_key(key))
             breaks = breaks.where(text(f"NOT ({rule.words})"))

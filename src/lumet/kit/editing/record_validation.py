@@ -53,7 +53,7 @@ class RecordValidation:
             column = self.pages.column(name)
             if field_.errors or field_.data is not None or column.nullable:
                 continue
-            made = name in dict(self.pages.numbered)
+            made = name in dict(self.pages.generated_values)
             if not (form.is_new and (made or _fills_itself(column))):
                 form.add_error(name, _("This is needed."))
         form.check_rules()
@@ -75,7 +75,7 @@ class RecordValidation:
                 continue
             if field_.errors or field_.data is None or field_.is_given:
                 continue
-            known = [name, *(ours for ours, _theirs in field_.follows)]
+            known = [name, *(ours for ours, _theirs in field_.depends_on)]
             if all(
                 each in values
                 and (each not in form._fields or form[each].data is values[each])
@@ -138,7 +138,7 @@ class RecordValidation:
     ) -> None:
         """Refuse to put a record below itself."""
         # others may well come round: the next, a twin
-        is_above = name == self.pages.below
+        is_above = name == self.pages.list.parent
         tree = hierarchy_by(self.pages, self.pages.lookups[name]) if is_above else None
         if key is None or tree is None:
             return

@@ -1,21 +1,7 @@
 """Forms and their fields: what a generated table module builds its form from."""
 
+from . import rules
 from .base import RecordForm
-from .conditions import (
-    Rule,
-    all_of,
-    any_of,
-    compare,
-    filled,
-    fixed,
-    length,
-    like,
-    none_of,
-    number,
-    one_of,
-    reckon,
-    the,
-)
 from .date_fields import DateField, DateTimeField, DurationField, TimeField
 from .fields import (
     ChoiceField,
@@ -41,7 +27,8 @@ from .number_fields import (
     FloatField,
     IntegerField,
 )
-from .validators import is_uuid, longest, longest_bytes, required, within
+from .rules import Rule
+from .validators import MaxBytes, MaxLength, NumberRange, Required, Uuid
 
 __all__ = [
     "ChoiceField",
@@ -59,33 +46,22 @@ __all__ = [
     "JsonField",
     "LongTextField",
     "LookupField",
+    "MaxBytes",
+    "MaxLength",
     "MultipleChoiceField",
+    "NumberRange",
     "OtherField",
     "PhoneField",
     "PictureField",
     "RecordForm",
+    "Required",
     "Rule",
     "SecretField",
     "TextField",
     "TimeField",
+    "Uuid",
     "ValueField",
     "WebAddressField",
     "YesNoField",
-    "all_of",
-    "any_of",
-    "compare",
-    "filled",
-    "fixed",
-    "is_uuid",
-    "length",
-    "like",
-    "longest",
-    "longest_bytes",
-    "none_of",
-    "number",
-    "one_of",
-    "reckon",
-    "required",
-    "the",
-    "within",
+    "rules",
 ]

@@ -5,8 +5,8 @@ from typing import Any, ClassVar
 
 from wtforms import Form
 
-from .conditions import Rule
 from .fields import ValueField
+from .rules import Rule
 
 
 class RecordForm(Form):

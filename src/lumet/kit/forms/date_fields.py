@@ -131,20 +131,20 @@ class DateTimeField(ClockField):
     date_kind = "moment"
 
     def __init__(
-        self, *positional: Any, zoned: bool = False, zone: str = "", **rest: Any
+        self, *positional: Any, zoned: bool = False, time_zone: str = "", **rest: Any
     ) -> None:
         super().__init__(*positional, **rest)
         self.zoned = zoned
-        self.zone = zone
+        self.time_zone = time_zone
 
     def _reading_depends_on(self, value: Any) -> tuple[Any, ...]:
         knows = isinstance(value, datetime) and value.tzinfo is not None
-        return knows, self.zoned, self.zone, str(locale.zone())
+        return knows, self.zoned, self.time_zone, str(locale.zone())
 
     @property
     def is_local(self) -> bool:
         """Tell whether moments are shown in the zone of the user."""
-        return self.zoned or bool(self.zone)
+        return self.zoned or bool(self.time_zone)
 
     def parse(self, text: str) -> datetime:
         found = self._read(text)
@@ -162,8 +162,8 @@ class DateTimeField(ClockField):
 
     def as_stored(self, moment: datetime) -> datetime:
         """Return a moment of any zone as the column keeps it."""
-        if self.zone:
-            return moment.astimezone(_named(self.zone)).replace(tzinfo=None)
+        if self.time_zone:
+            return moment.astimezone(_named(self.time_zone)).replace(tzinfo=None)
         return moment
 
     def _read(self, text: str) -> datetime:
@@ -177,8 +177,8 @@ class DateTimeField(ClockField):
 
     def here(self, value: datetime) -> datetime:
         """Return a moment as the clocks of the user show it, where that is known."""
-        if self.zone and value.tzinfo is None:
-            value = value.replace(tzinfo=_named(self.zone))
+        if self.time_zone and value.tzinfo is None:
+            value = value.replace(tzinfo=_named(self.time_zone))
         if value.tzinfo is None:
             return value
         try:

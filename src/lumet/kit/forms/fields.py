@@ -311,13 +311,13 @@ class YesNoField(ValueField):
 
     @property
     def options(self) -> list[tuple[str, Any, str]]:
-        """The buttons: value, label, tone."""
+        """The buttons: value, label, colour."""
         found = [("yes", _("Yes"), ""), ("no", _("No"), "")]
         return found if self.required else [("", _("Not known"), ""), *found]
 
 
 class ChoiceField(ValueField):
-    """One of a few values, each with a label and perhaps a tone: good, warn, bad or calm
+    """One of a few values, each with a label and perhaps a colour: green, amber, red or blue
     news. Few are buttons, more are a list; with `others` these are but suggestions."""
 
     MOST_BUTTONS = 4
@@ -327,15 +327,15 @@ class ChoiceField(ValueField):
         self,
         *positional: Any,
         choices: Mapping[str, Any],
-        tones: Mapping[str, str] | None = None,
-        others: bool = False,
+        colours: Mapping[str, str] | None = None,
+        other_values: bool = False,
         whole: bool = False,
         **rest: Any,
     ) -> None:
         super().__init__(*positional, **rest)
         self.choices = choices
-        self.tones = tones or {}
-        self.others = others
+        self.colours = colours or {}
+        self.other_values = other_values
         self.whole = whole
         self.by_value = {self._value_of(text): text for text in choices}
         self.by_value = {v: choices[text] for v, text in self.by_value.items()}
@@ -356,7 +356,7 @@ class ChoiceField(ValueField):
 
     @property
     def control(self) -> str:
-        if self.others:
+        if self.other_values:
             return super().control
         count = len(self.choices) + (not self.required)
         letters = sum(len(str(label)) for label in self.choices.values())
@@ -365,7 +365,7 @@ class ChoiceField(ValueField):
         return "buttons" if few else "select"
 
     def parse(self, text: str) -> Any:
-        if text not in self.choices and not self.others:
+        if text not in self.choices and not self.other_values:
             raise ValueError(_("Choose one of the list."))
         value = self._value_of(text)
         if self.whole and not isinstance(value, int):
@@ -375,7 +375,7 @@ class ChoiceField(ValueField):
     @property
     def suggestions(self) -> Sequence[str]:  # type: ignore[override]
         """The values that are offered while typing."""
-        return list(self.choices) if self.others else ()
+        return list(self.choices) if self.other_values else ()
 
     def show(self, value: Any, language: str) -> str:
         try:
@@ -383,15 +383,15 @@ class ChoiceField(ValueField):
         except TypeError:  # of no kind that a choice can be
             return plain_text(value)
 
-    def tone(self, value: Any) -> str:
-        """Return the tone of `value`, "" for one without."""
-        return self.tones.get(self.to_text(value), "")
+    def colour(self, value: Any) -> str:
+        """Return the colour of `value`, "" for one without."""
+        return self.colours.get(self.to_text(value), "")
 
     @property
     def options(self) -> list[tuple[str, Any, str]]:
-        """The values to choose from: value, label, tone."""
+        """The values to choose from: value, label, colour."""
         found = [
-            (value, label, self.tone(value)) for value, label in self.choices.items()
+            (value, label, self.colour(value)) for value, label in self.choices.items()
         ]
         stored = self.to_text(self.object_data)
         if stored and stored not in self.choices:
@@ -417,13 +417,13 @@ class LookupField(ValueField):
         self,
         *positional: Any,
         to: str,
-        follows: Sequence[tuple[str, str]] = (),
+        depends_on: Sequence[tuple[str, str]] = (),
         where: str = "",
         **rest: Any,
     ) -> None:
         super().__init__(*positional, **rest)
         self.to = to
-        self.follows = follows
+        self.depends_on = depends_on
         self.where = where
         self.is_part = False  # of a key: it tells a record with what it follows alone
         self.options: Sequence[tuple[str, str, str]] = ()
@@ -605,7 +605,7 @@ class MultipleChoiceField(ValueField):
 
     @property
     def options(self) -> list[tuple[str, Any, str]]:
-        """The values to choose from: value, label, tone."""
+        """The values to choose from: value, label, colour."""
         return [(value, label, "") for value, label in self.choices.items()]
 
 

@@ -10,7 +10,7 @@ from wtforms.validators import StopValidation, ValidationError
 from .fields import ValueField
 
 
-def required() -> Any:
+def Required() -> Any:
     """The column needs a value."""
 
     def check(form: Any, field: ValueField) -> None:
@@ -21,7 +21,7 @@ def required() -> Any:
     return check
 
 
-def longest(count: int) -> Any:
+def MaxLength(count: int) -> Any:
     """The column takes at most `count` characters."""
 
     def check(form: Any, field: ValueField) -> None:
@@ -38,7 +38,7 @@ def longest(count: int) -> Any:
     return check
 
 
-def longest_bytes(count: int) -> Any:
+def MaxBytes(count: int) -> Any:
     """The column takes at most `count` bytes, as UTF-8 has them."""
 
     def check(form: Any, field: ValueField) -> None:
@@ -55,7 +55,7 @@ def longest_bytes(count: int) -> Any:
     return check
 
 
-def is_uuid() -> Any:
+def Uuid() -> Any:
     """The column takes a UUID, in any of its spellings."""
 
     def check(form: Any, field: ValueField) -> None:
@@ -72,7 +72,7 @@ def is_uuid() -> Any:
     return check
 
 
-def within(lowest: Any = None, highest: Any = None) -> Any:
+def NumberRange(lowest: Any = None, highest: Any = None) -> Any:
     """The number lies between `lowest` and `highest`; None is no bound."""
 
     def check(form: Any, field: ValueField) -> None:

@@ -173,7 +173,7 @@ class ListPlan(Plan):
         self._site, self._order, self._by = site, order, by
         self._kind = site.database.engine.dialect.name
         self.selection = SelectBuilder(site.registry, pages, reach, site.language)
-        wanted = asked.columns or (*pages.shown, *asked.wide)
+        wanted = asked.columns or (*pages.list.columns, *asked.wide)
         shown = pages.seen_by(reach, dict.fromkeys(wanted))
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
         wide = asked.wide if asked.columns is None else ()
@@ -213,7 +213,7 @@ class ListPlan(Plan):
             classes = " ".join(
                 ["num"] * numeric
                 + ["wide-only"] * (key in self.wide)
-                + ["state-cell"] * (key in cards[:1] and self._has_tones(key))
+                + ["state-cell"] * (key in cards[:1] and self._has_colours(key))
             )
             start = f'<td class="{classes}"' if classes else "<td"
             if key in cards:
@@ -223,9 +223,9 @@ class ListPlan(Plan):
 
     def _card_columns(self) -> list[str]:
         """Return the columns that a card shows besides the title: the first that has
-        tones, a state, and the most telling others."""
+        colours, a state, and the most telling others."""
         fields = {key: self.pages.shown_field(key) for key in self.shown}
-        states = [key for key in fields if self._has_tones(key)]
+        states = [key for key in fields if self._has_colours(key)]
         long = (
             LongTextField | JsonField | SecretField | MultipleChoiceField | OtherField
         )
@@ -238,9 +238,9 @@ class ListPlan(Plan):
         ]
         return [*states[:1], *others[:MOST_ON_CARD]]
 
-    def _has_tones(self, key: str) -> bool:
+    def _has_colours(self, key: str) -> bool:
         shown = self.pages.shown_field(key)
-        return isinstance(shown, ChoiceField) and bool(shown.tones)
+        return isinstance(shown, ChoiceField) and bool(shown.colours)
 
     def _is_ragged(self, key: str) -> bool:
         """Tell whether the numbers of a column have different numbers of digits."""
@@ -610,7 +610,7 @@ def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -
         | MultipleChoiceField
         | FileField
     )
-    if not pages.is_shown(key) or key in pages.computed or key in pages.unserved:
+    if not pages.is_shown(key) or key in pages.computed or key in pages.list.unindexed:
         return False
     return not isinstance(pages.shown_field(key), unsorted)
 
@@ -653,7 +653,7 @@ def read_sort(
         return Sorting(
             tuple(order), tuple(known), first.removeprefix("-"), first.startswith("-")
         )
-    first_ = pages.first
+    first_ = pages.list.orders
     if not first_:
         return Sorting(())
     titled = first_[0].column in pages.parsed_title.keys

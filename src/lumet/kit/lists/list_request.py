@@ -102,7 +102,7 @@ class Known(NamedTuple):
     served: list[str]
     extras: list[str]
     groups: list[str]
-    ways: dict[str, str]
+    layouts: dict[str, str]
     panels: dict[str, str]
     nouns: Nouns
 
@@ -207,9 +207,9 @@ class ListRequest:
         self.under = given.get("under", "")
         panel = given.get("panel", "")
         self.panel = panel if panel in PANELS else ""
-        first = next(iter(self.known.ways))
+        first = next(iter(self.known.layouts))
         wanted = given.get("as", first)
-        self.layout = wanted if wanted in self.known.ways else first
+        self.layout = wanted if wanted in self.known.layouts else first
 
     def _settle_days(self) -> None:
         """Write days in addresses as everybody's programs do, however they were typed: a
@@ -228,7 +228,7 @@ class ListRequest:
     def _learn(self) -> Known:
         pages = self.pages
         columns = pages.seen_by(self.reach, pages.fields)
-        served = [key for key in columns if key not in pages.unserved]
+        served = [key for key in columns if key not in pages.list.unindexed]
         kinds = ChoiceField | LookupField | YesNoField
         groups = [
             key
@@ -237,7 +237,7 @@ class ListRequest:
             and (key not in pages.lookups or self._sees(key))
         ]
         groups += [key for key in served if self.is_by_month(key)]
-        ways = {
+        layouts = {
             TABLE: str(_("Table")),
             CARDS: str(_("Cards")),
             GROUPS: str(_("Groups")),
@@ -249,7 +249,7 @@ class ListRequest:
             served=served,
             extras=pages.seen_by(self.reach, pages.extras),
             groups=groups,
-            ways={way: ways[way] for way in self._ways(groups)},
+            layouts={layout: layouts[layout] for layout in self._layouts(groups)},
             panels={
                 VIEWS: str(_("Views")),
                 COLUMNS: str(_("Columns")),
@@ -268,13 +268,13 @@ class ListRequest:
         target = self.site.registry[self.pages.lookups[key].target]
         return self.reach.may("view", target.table.fullname)
 
-    def _ways(self, groups: Sequence[str]) -> list[str]:
+    def _layouts(self, groups: Sequence[str]) -> list[str]:
         """Return the arrangements: those decided, else what fits the columns."""
-        decided = self.pages.ways or (TABLE, CARDS, GROUPS, CHART, TREE)
+        decided = self.pages.list.layouts or (TABLE, CARDS, GROUPS, CHART, TREE)
         fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
         if hierarchy_of(self.pages, self.reach):
             fitting.add(TREE)
-        return [way for way in decided if way in fitting] or [TABLE]
+        return [layout for layout in decided if layout in fitting] or [TABLE]
 
     @property
     def nouns(self) -> Nouns:
@@ -368,7 +368,9 @@ class ListRequest:
         if self.is_tree and columns is None and self.tree is not None:
             # where a row stands says what is above it
             said = self.tree.columns
-            columns = tuple(key for key in self.pages.shown if key not in said) or None
+            columns = (
+                tuple(key for key in self.pages.list.columns if key not in said) or None
+            )
         return ListSpec(
             columns,
             shape_of(self.filters),
@@ -383,7 +385,7 @@ class ListRequest:
 
     def _wide(self) -> tuple[str, ...]:
         """Return the columns that only wide windows show: not of an export or a print."""
-        return tuple(self.pages.shown_wide) if self.is_on_screen else ()
+        return tuple(self.pages.list.wide_columns) if self.is_on_screen else ()
 
     def branch(self, connection: Connection, lines: Sequence[ListRow]) -> Branch | None:
         """Return how the rows stand in a tree; None where they do not."""
@@ -408,7 +410,7 @@ class ListRequest:
         if self.is_tree and self.under:
             self.above = self._above(connection)
         is_meant = self.search.is_meant and EVERYWHERE not in self.arguments
-        if is_meant and self.pages.begins:
+        if is_meant and self.pages.prefix_searchable:
             self.among = find_by_prefix(
                 self.site, connection, self.pages, self.reach, self.search.text
             )
@@ -502,7 +504,7 @@ class ListRequest:
         return [(key, value) for key, value in self.hidden() if key not in own]
 
     def active_filters(self, connection: Connection) -> list[ActiveFilter]:
-        """Return the search and the filters in words, each with a way to be rid of it."""
+        """Return the search and the filters in words, each with a layout to be rid of it."""
         found = []
         if self.search.is_meant:
             words = f"“{self.search.text}”"
@@ -517,7 +519,7 @@ class ListRequest:
             without = self.address("deleted")
             found.append(ActiveFilter(str(_("Deleted ones")), str(shown), without))
         if self.is_tree and self.under:
-            label = self.pages.label(self.pages.below)
+            label = self.pages.label(self.pages.list.parent)
             words = self._words_above(connection)
             found.append(ActiveFilter(label, words, self.address("under")))
         return found
@@ -583,7 +585,7 @@ class ListRequest:
                 options += [each for each in titles if each[0] not in known]
         elif isinstance(shown, YesNoField):
             options = [("yes", str(_("Yes"))), ("no", str(_("No")))]
-        elif isinstance(shown, ChoiceField) and not shown.others:
+        elif isinstance(shown, ChoiceField) and not shown.other_values:
             options = [(v, str(label)) for v, label in shown.choices.items()]
         is_day = isinstance(shown, DateField | DateTimeField)
         language = self.site.language
@@ -670,7 +672,9 @@ class ListRequest:
     def group_by(self) -> str:
         """Return the column that makes the groups."""
         wanted, offered = self.arguments.get("by", ""), self.grouping()
-        shown = [key for key in (self.columns or self.pages.shown) if key in offered]
+        shown = [
+            key for key in (self.columns or self.pages.list.columns) if key in offered
+        ]
         return wanted if wanted in offered else (shown or offered)[0]
 
     def groups(self, connection: Connection) -> tuple[list[Group], bool]:
@@ -764,8 +768,8 @@ class ListRequest:
         text = value if key in self.pages.lookups else shown.to_text(value)
         address = self.address(*left_out, **{f"{key}.is": text})
         if key not in self.pages.lookups:
-            tone = shown.tone(value) if isinstance(shown, ChoiceField) else ""
-            return Cell(shown.show(value, self.site.language), tone=tone), address
+            colour = shown.colour(value) if isinstance(shown, ChoiceField) else ""
+            return Cell(shown.show(value, self.site.language), colour=colour), address
         title = titles.get(str(value))
         if title is None:
             return Cell(str(_("not visible"))), ""

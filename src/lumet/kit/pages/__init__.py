@@ -1,23 +1,27 @@
-"""Pages: what a generated table module describes its pages with."""
+"""The description of a table's pages: what a generated table module consists of."""
 
 from .table_pages import (
-    Held,
-    Order,
-    Related,
+    DatabaseRule,
+    DetailRows,
+    ExternalReference,
+    FormPage,
+    ListPage,
+    ManyToMany,
+    RecordPage,
+    RelatedRecords,
     Section,
     TablePages,
-    Unshown,
-    ascending,
-    descending,
 )
 
 __all__ = [
-    "Held",
-    "Order",
-    "Related",
+    "DatabaseRule",
+    "DetailRows",
+    "ExternalReference",
+    "FormPage",
+    "ListPage",
+    "ManyToMany",
+    "RecordPage",
+    "RelatedRecords",
     "Section",
     "TablePages",
-    "Unshown",
-    "ascending",
-    "descending",
 ]

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from sqlalchemy import ForeignKeyConstraint
 
 from ..forms.fields import LookupField
-from .table_pages import Reference, Related, TablePages
+from .table_pages import Reference, RelatedRecords, TablePages
 
 
 class Registry:
@@ -19,7 +19,9 @@ class Registry:
         self.incoming: dict[str, list[Reference]] = {name: [] for name in self.pages}
         for reference in self.references:
             self.outgoing[reference.source].append(reference)
-            if not self.pages[reference.source].derived:  # nothing hangs on those
+            if not self.pages[
+                reference.source
+            ].is_read_only_source:  # nothing hangs on those
                 self.incoming[reference.target].append(reference)
         for pages_ in self.pages.values():
             self._link(pages_)
@@ -69,7 +71,10 @@ class Registry:
 
     def _lend(self, pages: TablePages) -> None:
         """Give a table the columns of referenced records that it shows."""
-        for key in (*pages.borrowed, *(key for key in pages.shown if "." in key)):
+        for key in (
+            *pages.lookup_columns,
+            *(key for key in pages.list.columns if "." in key),
+        ):
             lookup, _, column = key.partition(".")
             reference = pages.lookups.get(lookup)
             target = self.pages[reference.target] if reference else None
@@ -77,7 +82,7 @@ class Registry:
                 pages.extras[key] = target.fields[column]
                 pages.beyond[key] = target
 
-    def reference(self, name: str, related: Related) -> Reference:
+    def reference(self, name: str, related: RelatedRecords) -> Reference:
         """Return the reference behind a block of related records of table `name`."""
         for reference in self.references:
             if (
@@ -88,9 +93,9 @@ class Registry:
                 return reference
         raise KeyError(f"{related.table} does not refer to {name} by {related.by}")
 
-    def other_side(self, related: Related) -> Reference:
+    def other_side(self, related: RelatedRecords) -> Reference:
         """Return the reference of a table that joins two to the side which is chosen."""
         for reference in self.outgoing[related.table]:
             if reference.columns == related.joined:
                 return reference
-        raise KeyError(f"{related.table} refers to nothing by {related.joins}")
+        raise KeyError(f"{related.table} refers to nothing by {related.joined}")

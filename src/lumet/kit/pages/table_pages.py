@@ -34,52 +34,118 @@ class Order:
     down: bool = False
 
 
-def ascending(column: str) -> Order:
-    """The smallest or earliest first."""
-    return Order(column)
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A named part of the form and of the record's page."""
+
+    name: Any
+    fields: Sequence[str]
 
 
-def descending(column: str) -> Order:
-    """The largest or latest first."""
-    return Order(column, down=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ListPage:
+    """The page of all records, as `[list]` in the decision file describes it."""
+
+    columns: Sequence[str] = ()
+    wide_columns: Sequence[str] = ()  # as well, where the window is wide
+    order: Sequence[str] = ()  # "-" before a column: the largest or latest first
+    layouts: Sequence[str] = ()  # none: all that fit
+    parent: str = ""  # the column that refers to the record above: the tree
+    edit: str = "page"  # or "cells": its rows are edited in it as well
+    unindexed: frozenset[str] = frozenset()  # neither sorted nor filtered by
+
+    @property
+    def orders(self) -> tuple[Order, ...]:
+        """The order by column and direction."""
+        return tuple(
+            Order(each.removeprefix("-"), down=each.startswith("-"))
+            for each in self.order
+        )
+
+    @property
+    def is_edited(self) -> bool:
+        """Tell whether rows are edited in the list."""
+        return self.edit == "cells"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RecordPage:
+    """The page of one record, as `[record]` and `[sections]` describe it; the sections
+    are those of the forms too."""
+
+    columns: Sequence[str] = ()  # none: all, in sections
+    sections: Sequence[Section] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FormPage:
+    """A form, as `[add]` and `[edit]` describe it."""
+
+    columns: Sequence[str] = ()  # none: all, in sections
 
 
 @dataclass(frozen=True, slots=True)
-class Related:
-    """A block of related records: those of `table` that refer here by their columns
-    `by`. Its label is the table's plural unless one is given."""
+class RelatedRecords:
+    """Related records: those of `table` that refer here by their columns `by`. Their
+    label is the table's plural unless one is given."""
 
     table: str
     by: str | tuple[str, ...]
     label: Any = ""
-    in_place: bool = False  # its records are rows of this record's form
-    position: str = ""  # their column that puts them in order
-    joins: str | tuple[str, ...] = ()  # of a table that joins: to the other side
 
     @property
     def is_part(self) -> bool:
-        """Tell whether its records are entered on the form of the record."""
-        return self.in_place or bool(self.joins)
+        """Tell whether they are entered on the form of the record."""
+        return False
 
     @property
     def columns(self) -> tuple[str, ...]:
+        """The columns that refer here."""
         return (self.by,) if isinstance(self.by, str) else self.by
 
     @property
     def word(self) -> str:
-        """How addresses name it: by its table and the columns that refer."""
+        """How addresses name them: by their table and the columns that refer."""
         return ".".join([self.table, *self.columns])
 
     @property
     def joined(self) -> tuple[str, ...]:
-        """The columns that refer to the other side of a table that joins two."""
-        return (self.joins,) if isinstance(self.joins, str) else self.joins
+        """The columns of a junction table that refer to the other side; () for none."""
+        return ()
 
 
 @dataclass(frozen=True, slots=True)
-class Unshown:
-    """A table that the application does not have, whose rows refer to a record's columns
-    `to` by their columns `by`: what the database does with them when the record goes."""
+class DetailRows(RelatedRecords):
+    """Related records that are rows of the record's form. `position` is their column
+    that puts them in order."""
+
+    position: str = ""
+
+    @property
+    def is_part(self) -> bool:
+        return True
+
+
+@dataclass(frozen=True, slots=True)
+class ManyToMany(RelatedRecords):
+    """The records on the other side of a junction table, chosen on the record's form:
+    `table` is the junction, `through` its columns that refer to the other side."""
+
+    through: str | tuple[str, ...] = ()
+
+    @property
+    def is_part(self) -> bool:
+        return True
+
+    @property
+    def joined(self) -> tuple[str, ...]:
+        return (self.through,) if isinstance(self.through, str) else self.through
+
+
+@dataclass(frozen=True, slots=True)
+class ExternalReference:
+    """A reference from a table that the application does not have: its columns `by`
+    refer to a record's columns `to`, and the database follows `on_delete`."""
 
     table: str
     by: tuple[str, ...]
@@ -89,21 +155,13 @@ class Unshown:
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
-    """A rule that the database works out when a record was written: in SQL, with what is
-    said at the field `key` where it does not hold."""
+class DatabaseRule:
+    """A rule in SQL that the database evaluates after a record was written; `message` is
+    shown at the field `key` where it does not hold."""
 
     key: str
     words: str
     message: Any
-
-
-@dataclass(frozen=True, slots=True)
-class Section:
-    """A named part of the form and of the record's page."""
-
-    name: Any
-    fields: Sequence[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,6 +189,10 @@ class Reference:
         )
 
 
+Keys = list[str]  # by another name, since a table's pages have a `list` of their own
+Sections = list[tuple[str, list[str]]]
+
+
 class TablePages:
     """How one table is shown. Generated subclasses say what; this class and the modules
     beside it say how. Your own subclass, in `custom/`, may override any of it."""
@@ -140,39 +202,34 @@ class TablePages:
     singular: ClassVar[Any]
     plural: ClassVar[Any]
     title: ClassVar[str]
+    subtitle: ClassVar[Sequence[str]] = ()  # below the title, where one is chosen
     group: ClassVar[Any]
-    shown: ClassVar[Sequence[str]] = ()
-    shown_wide: ClassVar[Sequence[str]] = ()  # as well, where the window is wide
-    first: ClassVar[Sequence[Order]] = ()
-    sections: ClassVar[Sequence[Section]] = ()
-    details: ClassVar[Sequence[Related]] = ()
-    unshown: ClassVar[Sequence[Unshown]] = ()
+    list: ClassVar[ListPage] = ListPage()
+    record: ClassVar[RecordPage] = RecordPage()
+    add: ClassVar[FormPage] = FormPage()
+    edit: ClassVar[FormPage] = FormPage()
+    details: ClassVar[Sequence[RelatedRecords]] = ()
+    has_list: ClassVar[bool] = True
+    for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
+    disabled_pages: ClassVar[frozenset[str]] = frozenset()  # of add, edit, delete
     read_only: ClassVar[frozenset[str]] = frozenset()
-    changeable: ClassVar[bool] = True
-    derived: ClassVar[bool] = False  # its rows are others': a view's, a query's
-    denied: ClassVar[frozenset[str]] = frozenset()  # what the database user may not do
-    without: ClassVar[frozenset[str]] = frozenset()  # what has no page
+    editable_keys: ClassVar[frozenset[str]] = frozenset()
     soft_delete: ClassVar[str] = ""  # the column that marks what is deleted
-    below: ClassVar[str] = ""  # the column by which records stand below others
-    on_record: ClassVar[Sequence[str]] = ()  # its columns; none: all, in sections
-    on_add: ClassVar[Sequence[str]] = ()
-    on_edit: ClassVar[Sequence[str]] = ()
+    totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
+    lookup_columns: ClassVar[Sequence[str]] = ()  # of referenced records: LOOKUP.COLUMN
     formula_form: ClassVar[type[RecordForm]] = RecordForm
     formulas: ClassVar[Sequence[tuple[str, str]]] = ()  # fields, their values in SQL
-    borrowed: ClassVar[Sequence[str]] = ()  # columns of referenced records
-    ways: ClassVar[Sequence[str]] = ()  # how the list is arranged; none: all that fit
-    in_place: ClassVar[bool] = False  # the list's rows are edited in it
-    telling: ClassVar[Sequence[str]] = ()  # below the title, where one is chosen
-    many: ClassVar[bool] = False  # so many rows that a search must be in bounds
-    begins: ClassVar[Sequence[str]] = ()  # of many rows: what a search looks at first
-    rekeyed: ClassVar[frozenset[str]] = frozenset()  # keys that can be changed
-    numbered: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "max + 1" or "uuid"
-    stamps: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
-    held: ClassVar[Sequence[Held]] = ()
-    unserved: ClassVar[frozenset[str]] = frozenset()  # neither sorted nor filtered by
-    totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
-    listed: ClassVar[bool] = True
-    for_lookups: ClassVar[bool] = False  # chosen by title elsewhere, without own pages
+    generated_values: ClassVar[Sequence[tuple[str, str]]] = ()  # "max + 1" or "uuid"
+    automatic_values: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
+    database_rules: ClassVar[Sequence[DatabaseRule]] = ()
+    external_references: ClassVar[Sequence[ExternalReference]] = ()
+    is_large: ClassVar[bool] = False  # so many rows that searches are bounded
+    prefix_searchable: ClassVar[
+        Sequence[str]
+    ] = ()  # of a large table: served by indexes
+    changeable: ClassVar[bool] = True
+    is_read_only_source: ClassVar[bool] = False  # a view or a query
+    denied_by_database: ClassVar[frozenset[str]] = frozenset()  # of add, edit, delete
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -207,28 +264,26 @@ class TablePages:
 
     def entered_on(self, is_new: bool) -> tuple[str, ...]:
         """Return the keys of the columns on the form of a new record, or of another."""
-        chosen = self.on_add if is_new else self.on_edit
+        chosen = self.add.columns if is_new else self.edit.columns
         found = tuple(key for key in chosen if key in self.entered) or self.entered
         if is_new:
             return found
-        return tuple(k for k in found if k not in self.key or k in self.rekeyed)
+        return tuple(k for k in found if k not in self.key or k in self.editable_keys)
 
-    def enters(self, reach: Reach, roles: Iterable[Role], is_new: bool) -> list[str]:
+    def enters(self, reach: Reach, roles: Iterable[Role], is_new: bool) -> Keys:
         """Return the keys of the columns that a form offers to a user who has `roles`
         on the record."""
         keys = self.seen_by(reach, self.entered_on(is_new))
         return reach.enterable(roles, self.table.fullname, keys, is_new)
 
-    def placed(
-        self, keys: Sequence[str], chosen: Sequence[str]
-    ) -> list[tuple[str, list[str]]]:
+    def placed(self, keys: Sequence[str], chosen: Sequence[str]) -> Sections:
         """Return `keys` by the names of their sections; those `chosen` for a page stand
         in one, in their own order."""
         if chosen:
             return [("", [key for key in chosen if key in keys])]
         found = [
             (str(section.name), [key for key in section.fields if key in keys])
-            for section in self.sections
+            for section in self.record.sections
         ]
         known = {key for _, held in found for key in held}
         found.append(("", [key for key in keys if key not in known]))
@@ -236,11 +291,11 @@ class TablePages:
 
     def takes(self, change: str) -> bool:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""
-        return self.is_changeable and change not in self.denied
+        return self.is_changeable and change not in self.denied_by_database
 
     def offers(self, change: str) -> bool:
         """Tell whether there is a page for a change: "add", "edit" or "delete"."""
-        return self.takes(change) and change not in self.without
+        return self.takes(change) and change not in self.disabled_pages
 
     def filled(
         self,
@@ -290,7 +345,7 @@ class TablePages:
         """Tell whether the column holds bytes, of which pages show only the length."""
         return isinstance(self.column(key).type, LargeBinary)
 
-    def seen_by(self, reach: Reach, keys: Iterable[str]) -> list[str]:
+    def seen_by(self, reach: Reach, keys: Iterable[str]) -> Keys:
         """Return those of `keys` that are not hidden from the user."""
         name = self.table.fullname
         return [

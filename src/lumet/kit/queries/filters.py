@@ -85,7 +85,7 @@ def operators(field: ValueField) -> tuple[str, ...]:
     ):
         return (EMPTY, FILLED)
     if isinstance(field, LookupField | YesNoField) or (
-        isinstance(field, ChoiceField) and not field.others
+        isinstance(field, ChoiceField) and not field.other_values
     ):
         return (IS, EMPTY, FILLED)
     if isinstance(field, DateField | DateTimeField):
@@ -117,7 +117,7 @@ def read_filters(
     if not any("." in name for name in arguments):
         return found
     for key in pages.seen_by(reach, pages.fields):
-        if key in pages.unserved:
+        if key in pages.list.unindexed:
             continue
         field = pages.fields[key]
         for operator in seen_operators(registry, pages, reach, key):

@@ -4,7 +4,7 @@ from typing import Any
 
 from sqlalchemy.types import NullType, TypeEngine
 
-from ..db.column_types import Date, DateTime, Time, YesNo, decimal
+from ..db.column_types import Date, DateTime, Decimal, Time, YesNo
 from ..forms.date_fields import DateField, DateTimeField, TimeField
 from ..forms.fields import YesNoField
 from ..forms.number_fields import DecimalField
@@ -17,7 +17,7 @@ def formula_type(field: Any) -> TypeEngine[Any]:
         (DateTimeField, DateTime()),
         (TimeField, Time()),
         (YesNoField, YesNo()),
-        (DecimalField, decimal()),
+        (DecimalField, Decimal()),
     ):
         if isinstance(field, kind):
             return made

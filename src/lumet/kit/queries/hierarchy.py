@@ -167,7 +167,7 @@ def hierarchy_by(pages: TablePages, reference: Reference) -> Hierarchy | None:
 def hierarchy_of(pages: TablePages, reach: Reach) -> Hierarchy | None:
     """Return how the records of a table stand below each other; None where they do not,
     and where the user does not see by what."""
-    reference = pages.lookups.get(pages.below)
+    reference = pages.lookups.get(pages.list.parent)
     tree = hierarchy_by(pages, reference) if reference is not None else None
     if tree is None or pages.seen_by(reach, tree.columns) != [*tree.columns]:
         return None

@@ -70,7 +70,7 @@ class LookupPlan(Plan):
     ) -> None:
         self.reach = reach
         self._site = site
-        self.is_long = pages.many and not given
+        self.is_long = pages.is_large and not given
         selection = SelectBuilder(site.registry, pages, reach, site.language, where)
         self._title = selection.title_reader()
         if isinstance(referred, str):
@@ -95,7 +95,9 @@ class LookupPlan(Plan):
         self._pages, self._selection = pages, selection
         self._all, self._terms = statement, terms
         self._finding: dict[tuple[Any, ...], list[Any]] = {}
-        served = [key for key in pages.parsed_title.keys[:1] if key in pages.begins]
+        served = [
+            key for key in pages.parsed_title.keys[:1] if key in pages.prefix_searchable
+        ]
         self._served = [selection.base.c[key] for key in served]
         self.is_served = bool(served)
         if isinstance(referred, str):
@@ -175,7 +177,7 @@ class LookupPlan(Plan):
         words = has_words(likes, len(search.words)) if search.words else false()
         holds = self._all.where(words, *others)
         # on many rows an order would want all of them before the first is known
-        found.append(holds if self._pages.many else holds.order_by(*self._terms))
+        found.append(holds if self._pages.is_large else holds.order_by(*self._terms))
         return [each.limit(bindparam("wanted")) for each in found]
 
     def one(
@@ -236,12 +238,12 @@ def _cut_out(found: list[Option], skip: int) -> Found:
 def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
     """Return the columns that stand below a title where a record is chosen: those that
     were decided, else the first of its list."""
-    if pages.telling:
-        return pages.seen_by(reach, pages.telling)
+    if pages.subtitle:
+        return pages.seen_by(reach, pages.subtitle)
     dull = LongTextField | OtherField | SecretField | FileField
     keys = [
         key
-        for key in pages.seen_by(reach, pages.shown)
+        for key in pages.seen_by(reach, pages.list.columns)
         if key in pages.fields and not isinstance(pages.fields[key], dull)
         if key not in pages.parsed_title.keys
     ]
@@ -297,7 +299,7 @@ class Lookup:
         self.field = field
         self.given = {
             theirs: value
-            for ours, theirs in field.follows
+            for ours, theirs in field.depends_on
             if (value := _value_in(form, ours)) is not None
         }
 

@@ -33,7 +33,7 @@ class PrefixSearch(Plan):
         limited = selection.statement().limit(MOST_FOUND)
         self._own: list[Any] = []
         self._through: list[tuple[Reference, Any]] = []
-        for key in pages.seen_by(reach, pages.begins):
+        for key in pages.seen_by(reach, pages.prefix_searchable):
             column = selection.base.c[key]
             reference = pages.lookups.get(key)
             if reference is None:

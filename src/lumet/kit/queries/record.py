@@ -62,7 +62,9 @@ class RecordPlan(Plan):
             return None
         sections = [
             (name, [self._fact(row, key) for key in keys])
-            for name, keys in self.pages.placed(list(self._cells), self.pages.on_record)
+            for name, keys in self.pages.placed(
+                list(self._cells), self.pages.record.columns
+            )
         ]
         values = {key: read(row) for key, read in self._values.items()}
         return Record(self._title(row) or str(self.pages.singular), sections, values)

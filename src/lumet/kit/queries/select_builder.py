@@ -54,26 +54,26 @@ def escape(text: str) -> str:
 
 
 class Cell(NamedTuple):
-    """One value on a page: its text, where it leads, and its tone. A template writes it
+    """One value on a page: its text, where it leads, and its colour. A template writes it
     as it is: a link, a mark with a word, a text, or a dash for nothing."""
 
     text: str
     address: str = ""
-    tone: str = ""
+    colour: str = ""
     said: str = ""  # of one without a value: what is read out
     whole: str = ""  # of a long text: all of it
     picture: str = ""  # the address of a picture, which the text stands for
 
     def __html__(self) -> str:
-        text, address, tone, said, whole, picture = self
+        text, address, colour, said, whole, picture = self
         if picture:
             source, alt = escape(picture), escape(text)
             image = f'<img class="picture" src="{source}" alt="{alt}" loading="lazy">'
             return f'<a href="{escape(address)}">{image}</a>'
         if address:
             return f'<a href="{escape(address)}">{escape(text)}</a>'
-        if tone:
-            return f'<span class="state {escape(tone)}">{escape(text)}</span>'
+        if colour:
+            return f'<span class="state {escape(colour)}">{escape(text)}</span>'
         if whole:
             rest = f"<div>{escape(whole)}</div>"
             return f'<details class="whole"><summary>{escape(text)}</summary>{rest}</details>'
@@ -311,9 +311,9 @@ class SelectBuilder:
     def cell_maker(self, field: ValueField) -> Callable[[Any], Cell]:
         """Return what makes a cell of a field's value."""
         language, show = self.language, field.show
-        if isinstance(field, ChoiceField) and field.tones:
+        if isinstance(field, ChoiceField) and field.colours:
             known = {
-                value: Cell(str(label), tone=field.tone(value))
+                value: Cell(str(label), colour=field.colour(value))
                 for value, label in field.choices.items()
             }
             return lambda value: (

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from ..pages.context import site
-from ..pages.table_pages import TablePages
+from ..pages.table_pages import DetailRows, TablePages
 from ..pages.urls import left_list
 from ..queries.record import Record
 from ..queries.select_builder import Cell
@@ -26,7 +26,7 @@ def breadcrumbs(
 
 
 def _list(pages: TablePages) -> Cell:
-    return Cell(str(pages.plural), left_list(pages.name) if pages.listed else "")
+    return Cell(str(pages.plural), left_list(pages.name) if pages.has_list else "")
 
 
 def _owner(pages: TablePages, record: Record) -> list[Cell]:
@@ -36,7 +36,7 @@ def _owner(pages: TablePages, record: Record) -> list[Cell]:
         owns = any(
             (each.table, each.columns) == (pages.name, reference.columns)
             for each in parent.details
-            if each.in_place
+            if isinstance(each, DetailRows)
         )
         if not owns or parent is pages:
             continue

@@ -36,7 +36,7 @@ def parts_of(
     found = []
     for related in pages.details:
         child = site.registry[related.table]
-        is_part = is_single(child, related.columns) and not related.joins
+        is_part = is_single(child, related.columns) and not related.joined
         if not (is_part and child.key and is_seen(child, related, reach)):
             continue
         reference = site.registry.reference(pages.name, related)

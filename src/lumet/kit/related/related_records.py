@@ -23,7 +23,7 @@ from ..lists.list_query import (
 )
 from ..lists.list_query import is_sortable as can_be_sorted
 from ..pages.context import Site, lower_first
-from ..pages.table_pages import Reference, Related, TablePages, is_single
+from ..pages.table_pages import Reference, RelatedRecords, TablePages, is_single
 from ..pages.urls import add_address
 from ..queries.record import Record
 from ..queries.title_search import read_search
@@ -75,7 +75,7 @@ class _BlockPlan:
     reference, the table that it shows, `through` a joining one, its words, and whether
     one may be added."""
 
-    related: Related
+    related: RelatedRecords
     reference: Reference
     pages: TablePages
     through: Junction
@@ -85,7 +85,7 @@ class _BlockPlan:
     choose: str
 
 
-class RelatedRecords:
+class RelatedBlocks:
     """The blocks of one record that are within a user's reach."""
 
     def __init__(
@@ -108,13 +108,13 @@ class RelatedRecords:
             and not self._is_part(related)
         }
 
-    def _plan(self, related: Related) -> _BlockPlan:
+    def _plan(self, related: RelatedRecords) -> _BlockPlan:
         registry = self.site.registry
         reference = registry.reference(self._pages.name, related)
         pages = registry[related.table]
         through: Junction = ()
         choose = ""
-        if related.joins:
+        if related.joined:
             through = (reference, registry.other_side(related))
             pages = registry[through[1].target]
             if self._may_choose(related):
@@ -127,13 +127,13 @@ class RelatedRecords:
             through=through,
             label=str(related.label or pages.plural),
             add_words=str(_("Add %(noun)s", noun=lower_first(pages.singular))),
-            may_add=not related.joins and may_add_below(pages, reference, self.reach),
+            may_add=not related.joined and may_add_below(pages, reference, self.reach),
             choose=choose,
         )
 
-    def _is_open(self, related: Related) -> bool:
+    def _is_open(self, related: RelatedRecords) -> bool:
         """Tell whether the user may look at the other side of a table that joins two."""
-        if not related.joins:
+        if not related.joined:
             return True
         joining = self.site.registry[related.table]
         target = self.site.registry[self.site.registry.other_side(related).target]
@@ -141,16 +141,16 @@ class RelatedRecords:
             list(related.joined) == joining.seen_by(self.reach, related.joined)
         )
 
-    def _is_part(self, related: Related) -> bool:
+    def _is_part(self, related: RelatedRecords) -> bool:
         """Tell whether a record has one such record at most, shown with its own fields."""
         child = self.site.registry[related.table]
         return (
             bool(child.key)
             and is_single(child, related.columns)
-            and (not related.joins)
+            and (not related.joined)
         )
 
-    def _may_choose(self, related: Related) -> bool:
+    def _may_choose(self, related: RelatedRecords) -> bool:
         """Tell whether the user may change what a table joins to the record."""
         name = self.site.registry[related.table].table.fullname
         may = self.reach.may("add", name) or self.reach.may("delete", name)
@@ -212,7 +212,7 @@ class RelatedRecords:
         search = read_search(self.site, pages, self.reach, asked.get("q", ""))
         sorting = read_sort(registry, pages, self.reach, asked.get("sort", ""))
         by = () if through else reference.columns
-        shown = [key for key in pages.shown if key not in by]
+        shown = [key for key in pages.list.columns if key not in by]
         wanted = ListSpec(
             tuple(shown[:MOST_COLUMNS]) or None,
             words=len(search.words),
@@ -259,7 +259,7 @@ class RelatedRecords:
         )
 
 
-def is_seen(pages: TablePages, related: Related, reach: Reach) -> bool:
+def is_seen(pages: TablePages, related: RelatedRecords, reach: Reach) -> bool:
     """Tell whether the user may know that records of a table refer here."""
     return reach.may("view", pages.table.fullname) and list(related.columns) == (
         pages.seen_by(reach, related.columns)

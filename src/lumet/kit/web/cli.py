@@ -217,11 +217,11 @@ def _address(host: str, port: int) -> str:
 
 def _say_how_to_begin(app: Flask, address: str) -> None:
     users: Users = app.extensions["users"]
-    stewards = [
+    administrators = [
         r.name for r in app.extensions["site"].roles.values() if r.manages_users
     ]
-    if stewards and users.is_empty():
-        token = users.invite_first(stewards[0])
+    if administrators and users.is_empty():
+        token = users.invite_first(administrators[0])
         print("Nobody can sign in yet. Make the first user here, within a day:")
         print(f"  {address}setup/{token}", flush=True)
 

@@ -56,7 +56,7 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             if not asked.is_kept:
                 _let_files_go(pages, asked.record)
             flash(_("%(title)s was deleted.", title=asked.record.title))
-            home = left_list(name) if pages.listed else url_for(".front")
+            home = left_list(name) if pages.has_list else url_for(".front")
             return redirect(home)
         asked = _look(pages, reach, saver, key)  # somebody was quicker
     page = render_template(

@@ -272,7 +272,7 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
     goes the way of the whole form, with all that is checked there."""
     pages, reach = table_or_404(name, "edit")
     key = key_of(pages, segment)
-    if not pages.in_place or column in pages.key:
+    if not pages.list.is_edited or column in pages.key:
         abort(404)
     saver = saver_of(pages, reach)
     sent = _typed(pages)

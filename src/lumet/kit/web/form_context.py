@@ -12,7 +12,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
 from ..accounts.audit_log import AuditQuery, Entry
-from ..editing.detail_rows import DetailRows, DetailRowsEditor
+from ..editing.detail_rows import DetailRowsEditor, RowsTable
 from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
 from ..editing.record_saver import SEEN, RecordSaver, SaveResult
 from ..forms.fields import LookupField
@@ -43,7 +43,7 @@ class TooMany:
     address: str
 
 
-Part = DetailRows | ManyToManyChoice | TooMany
+Part = RowsTable | ManyToManyChoice | TooMany
 PartEditor = DetailRowsEditor | ManyToManyEditor
 
 
@@ -84,7 +84,7 @@ def part_editors(pages: TablePages, reach: Reach) -> list[PartEditor]:
         if not related.is_part or not is_seen(child, related, reach):
             continue
         saver = saver_of(child, reach)
-        if related.joins:
+        if related.joined:
             found.append(ManyToManyEditor(pages, related, number, saver))
         elif child.key:
             found.append(DetailRowsEditor(pages, related, number, saver))
@@ -115,9 +115,9 @@ def form_page(
         _fill_without(form)  # the database is away, and what was typed is here
         parts = [each.again(None, again[1]) for each in again[0]] if again else []
         for held in parts:
-            for row in held.rows if isinstance(held, DetailRows) else ():
+            for row in held.rows if isinstance(held, RowsTable) else ():
                 _fill_without(row.form)
-    chosen = pages.on_add if is_new else pages.on_edit
+    chosen = pages.add.columns if is_new else pages.edit.columns
     shown = _shown_beside(pages, record, entered, chosen)
     template = "_form.html" if PIECE in request.args else "form.html"
     return render_template(
@@ -266,7 +266,7 @@ def _usual(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     """Return what is said of the fields of a new record that the database, or the
     application, fills in where nothing is entered."""
     found = {}
-    numbered = dict(pages.numbered)
+    numbered = dict(pages.generated_values)
     for key in saver.entered:
         default = pages.column(key).server_default
         if key in numbered:
@@ -301,7 +301,7 @@ def _last_change(pages: TablePages, segment: str) -> Entry | None:
 def home_of(pages: TablePages) -> str:
     """Return where one goes when a record is left: its list, as it was left, where there
     is one."""
-    return left_list(pages.name) if pages.listed else url_for(".front")
+    return left_list(pages.name) if pages.has_list else url_for(".front")
 
 
 def came_from() -> str:

@@ -155,7 +155,7 @@ class ChangeReader:
         child = site().registry.pages.get(entry.event.table)
         if child is None or not self._sees_rows(child):
             return None
-        joins = [r for r in self.pages.details if r.table == child.name and r.joins]
+        joins = [r for r in self.pages.details if r.table == child.name and r.joined]
         ends = (*joins[0].columns, *joins[0].joined) if joins else ()
         parts = ends or child.parsed_title.keys
         is_titled = all(is_open(child, self.reach, key) for key in parts)

@@ -69,7 +69,7 @@ class NoSuchPlace(Exception):
 def show_list(name: str) -> ResponseReturnValue:
     """A page of a table's list, as its address asks for it."""
     pages, reach = table_or_404(name)
-    if not pages.listed:
+    if not pages.has_list:
         abort(404)
     kept = preferences()
     if not request.args and (query := kept.first_view(name)):
@@ -179,7 +179,7 @@ def _in_place(list_request: ListRequest, plan: ListPlan) -> str:
     """Return which columns of the list are edited in it, in their order, "" for the
     others; nothing at all for a list that is not edited in its place."""
     pages = list_request.pages
-    if not pages.in_place or not pages.offers("edit"):
+    if not pages.list.is_edited or not pages.offers("edit"):
         return ""
     name, reach = pages.table.fullname, list_request.reach
     entered = pages.enters(reach, reach.holding("edit", name), is_new=False)
@@ -452,7 +452,7 @@ def forget_view(name: str, number: int) -> ResponseReturnValue:
 def export(name: str, kind: str) -> ResponseReturnValue:
     """What a list shows, all of its rows, as a file."""
     pages, reach = table_or_404(name, "export")
-    if kind not in FORMATS or not pages.listed:
+    if kind not in FORMATS or not pages.has_list:
         abort(404)
     list_request = ListRequest(site(), pages, reach, request.args, preferences())
     with site().database.reading() as connection:
@@ -493,7 +493,7 @@ def _busy_exporting() -> ResponseReturnValue:
 def print_list(name: str) -> ResponseReturnValue:
     """What a list shows, for paper: without navigation, up to MOST_PRINTED rows."""
     pages, reach = table_or_404(name)
-    if not pages.listed:
+    if not pages.has_list:
         abort(404)
     list_request = ListRequest(site(), pages, reach, request.args, preferences())
     with site().database.reading() as connection:

@@ -98,7 +98,7 @@ def _lookup(pages: TablePages, reach: Reach, column: str, typed: Typed) -> Looku
         abort(404)
     if reach.hides(pages.table.fullname, column):
         abort(404)
-    form = pages.filled({}, typed) if field.follows else None
+    form = pages.filled({}, typed) if field.depends_on else None
     lookup = Lookup(site(), pages, reach, column, form)
     if not lookup.is_open:
         abort(404)

@@ -161,7 +161,7 @@ def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str
     groups: dict[str, list[tuple[str, str]]] = {}
     for pages in made.registry.pages.values():
         if (
-            pages.listed
+            pages.has_list
             and not pages.for_lookups
             and reach.may("view", pages.table.fullname)
         ):

@@ -19,7 +19,7 @@ from ..pages.urls import add_address, left_list, record_address, record_home
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of
-from ..related.related_records import RelatedRecords
+from ..related.related_records import RelatedBlocks
 from .form_context import PIECE, saver_of
 from .navigation import blueprint, key_of, table_or_404
 
@@ -45,7 +45,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     with site().database.reading() as connection:
         record = _record(pages, reach, connection, segment)
         home = record_address(name, segment)
-        blocks = RelatedRecords(site(), pages, reach, record, home).all(connection)
+        blocks = RelatedBlocks(site(), pages, reach, record, home).all(connection)
         parts = parts_of(site(), connection, pages, reach, record)
         is_removed = saver_of(pages, reach).is_removed(
             connection, key_of(pages, segment)
@@ -84,7 +84,7 @@ def print_record(name: str, segment: str) -> ResponseReturnValue:
     home = record_address(name, segment)
     with site().database.reading() as connection:
         record = _record(pages, reach, connection, segment)
-        blocks = RelatedRecords(site(), pages, reach, record, home).printed(connection)
+        blocks = RelatedBlocks(site(), pages, reach, record, home).printed(connection)
         parts = parts_of(site(), connection, pages, reach, record)
     return render_template(
         "print-record.html", pages=pages, record=record, parts=parts, blocks=blocks,
@@ -101,7 +101,7 @@ def related(name: str, segment: str, block: str) -> ResponseReturnValue:
     address = record_address(name, segment)
     with site().database.reading() as connection:
         record = _record(pages, reach, connection, segment)
-        blocks = RelatedRecords(site(), pages, reach, record, address)
+        blocks = RelatedBlocks(site(), pages, reach, record, address)
         found = blocks.one(connection, block, request.args)
     if found is None:
         abort(404)
@@ -117,7 +117,7 @@ def _neighbours(
     """Return the addresses of the records before and behind this one, in the list as the
     user left it; "" for none, and where no list was left, or finding them takes long."""
     query = left_list(pages.name).partition("?")[2]
-    if not pages.listed or not left_list(pages.name, or_home=False):
+    if not pages.has_list or not left_list(pages.name, or_home=False):
         return "", ""
     asked = MultiDict(parse_qsl(query))
     kept = Preferences(site().users.store, None)

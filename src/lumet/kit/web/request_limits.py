@@ -22,6 +22,7 @@ from flask import Flask, abort, request
 from sqlalchemy.exc import DataError, StatementError
 
 from ..pages.context import site
+from ..pages.table_pages import DetailRows
 
 LONGEST_PATH = 2_000
 LONGEST_QUERY = 16_000
@@ -94,7 +95,7 @@ def _limit_form(most_bytes: int) -> None:
     is_parted = request.mimetype == MULTIPART
     if request.endpoint in TAKE_FILES:
         pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
-        has_rows = pages and any(each.in_place for each in pages.details)
+        has_rows = pages and any(isinstance(each, DetailRows) for each in pages.details)
         fields = MOST_WITH_ROWS if has_rows else MOST_FIELDS
         if is_parted:
             most = LARGEST_WITH_ROWS if has_rows else LARGEST_RECORD

@@ -47,7 +47,7 @@ def _known(test: Test, values: Values) -> bool | None:
         return None
 
 
-def the(key: str) -> Term:
+def field(key: str) -> Term:
     """The value of a field."""
 
     def term(values: Values) -> Any:
@@ -58,7 +58,7 @@ def the(key: str) -> Term:
     return term
 
 
-def fixed(value: Any) -> Term:
+def const(value: Any) -> Term:
     """A constant; a number with digits behind the point is written as a text."""
     return lambda values: value
 
@@ -79,7 +79,7 @@ def length(term: Term) -> Term:
     return count
 
 
-def reckon(left: Term, sign: str, right: Term) -> Term:
+def arithmetic(left: Term, sign: str, right: Term) -> Term:
     """A sum, a difference or a product."""
     work = {"+": operator.add, "-": operator.sub, "*": operator.mul}[sign]
 
@@ -121,14 +121,14 @@ def _alike(one: Any, other: Any) -> tuple[Any, Any]:
     return one, other
 
 
-def filled(term: Term) -> Test:
+def not_null(term: Term) -> Test:
     """There is a value."""
     return lambda values: term(values) is not None
 
 
 def one_of(term: Term, *listed: Any) -> Test:
     """The value is one of a list."""
-    tests = [compare(term, "=", fixed(value)) for value in listed]
+    tests = [compare(term, "=", const(value)) for value in listed]
     return any_of(*tests)
 
 
@@ -161,7 +161,7 @@ def like(term: Term, pattern: str, ignoring_case: bool = False) -> Test:
     return test
 
 
-def none_of(test: Test) -> Test:
+def not_(test: Test) -> Test:
     """It does not hold."""
 
     def turned(values: Values) -> bool | None:
