@@ -203,9 +203,14 @@ def decisions_schema() -> dict[str, Any]:
     }
 
 
+def _or_false(takes: str) -> dict[str, Any]:
+    kind: dict[str, Any] = _JSON[takes]
+    return kind if takes == "yes/no" else {"anyOf": [kind, {"const": False}]}
+
+
 def _properties(owner: type[Any]) -> dict[str, Any]:
     return {
-        name: {"description": key.meaning, **_JSON[key.takes]}
+        name: {"description": key.meaning, **_or_false(key.takes)}
         for name, key in keys_of(owner).items()
     }
 
@@ -219,7 +224,8 @@ def decisions_page() -> str:
         "",
         "One file a table, `design/tables/TABLE.toml`. A line that begins with `#~` is inferred and",
         "follows the database; write the key without it to decide yourself. `lumet review TABLE` shows",
-        "each decision with its reason. Editors that know JSON Schema can check the files against",
+        "each decision with its reason. `KEY = false` empties what was inferred: `help = false` shows no help,",
+        "`order = false` no order; only where a key takes `true` or `false`, false is its value. Editors that know JSON Schema can check the files against",
         "[decisions.schema.json](decisions.schema.json).",
     ]
     for name, heading, owner in _SECTIONS:

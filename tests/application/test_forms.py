@@ -65,7 +65,7 @@ class Forms:
             )
             self.assertEqual(found, (1234.5, 1200, "2026-11-17", "2026-11-17 09:40"))
             self.change("DELETE FROM buoy WHERE code = 'X'")
-        with mock.patch(f"{self.package}.here.language", lambda: "de_DE"):
+        with mock.patch(f"{self.package}.kit.common.locale.language", lambda: "de_DE"):
             typed |= {"depth_m": "1.234,5", "crew": "1.200", "laid_on": "17.11.2026"}
             page = client.post("/t/buoy/add", data=typed)
             self.assertEqual(page.status_code, 422)

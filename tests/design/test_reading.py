@@ -4,7 +4,16 @@ import unittest
 from typing import Any
 
 from lumet.design.access import decide_access, read_access
-from lumet.design.decision_schema import Detail, Entry
+from lumet.design.decision_schema import (
+    EMPTY,
+    Detail,
+    Entry,
+    FieldDecisions,
+    ListDecisions,
+    PageDecisions,
+    TableDecisions,
+    keys_of,
+)
 from lumet.design.reading import (
     Checker,
     DecisionFile,
@@ -30,6 +39,14 @@ LIGHT = table(
 BOTH = database(STATION, LIGHT)
 
 
+OWNERS: dict[Any, tuple[str, ...]] = {
+    TableDecisions: (),
+    ListDecisions: ("list",),
+    PageDecisions: ("record",),
+    FieldDecisions: ("field", "name"),
+}
+
+
 def read(text: str, of: Any = STATION) -> tuple[dict[Any, Any], list[Mistake]]:
     mistakes: list[Mistake] = []
     checker = Checker(DecisionFile("design/tables/x.toml", text), mistakes)
@@ -51,7 +68,7 @@ class MistakesTest(unittest.TestCase):
             "[field.name]\nkind = 'sting'": "Nearest: text",
             "[field.name]\nkind = 'lookup'": "refers to no table",
             "[field.name]\nhidden = 'yes'": "takes true or false",
-            "[field.name]\ncolours = { a = 'green' }": "There is no colour",
+            "[field.name]\ncolours = { a = 'good' }": "There is no colour",
             "[details]\nlihgt = { by = 'x' }": "Nearest: light",
             "[details]\nlight = { by = 'station' }": "Nearest: station_id",
             "[details]\nlight = 'station_id'": "is written { by",
@@ -131,6 +148,28 @@ class DecideTest(unittest.TestCase):
         self.assertEqual(
             decide(STATION, inferred, {}, {}).list.wide_columns, ("district",)
         )
+
+    def test_false_empties_whatever_was_inferred(self) -> None:
+        for owner, section in OWNERS.items():
+            for name, key in keys_of(owner).items():
+                if key.takes == "yes/no" or name == "formula":  # never inferred
+                    continue
+                with self.subTest(section=section, key=name):
+                    place = ".".join(section)
+                    own, mistakes = read(
+                        f"{f'[{place}]' if place else ''}\n{name} = false"
+                    )
+                    self.assertEqual(mistakes, [])
+                    guess = Entry((*section, name), ["x"], "inferred")
+                    made: Any = decide(STATION, [guess], own, {})
+                    for part in section:
+                        made = (
+                            made[part]
+                            if isinstance(made, dict)
+                            else getattr(made, part)
+                        )
+                    self.assertEqual(getattr(made, name), EMPTY[name])
+                    self.assertNotEqual(EMPTY[name], ("x",))
 
     def test_a_detail_can_be_decided_away(self) -> None:
         own, mistakes = read("[details]\nlight = false\n")
@@ -221,7 +260,7 @@ station = "name <> ':user.x' AND EXISTS (SELECT 1 FROM light l WHERE l.station_i
             "[role.a.tables]\nlight = ['veiw']": "Nearest: view",
             "[role.a.tables]\nlihgt = ['view']": "Nearest: light",
             "[role.a.tables]\n'group:Recrods' = []": "Nearest: Records",
-            "[role.a]\naccounts = 1": "true or false",
+            "[role.a]\nmanage_users = 1": "true or false",
             "[rôle]\na = 1".replace("rôle", "roles"): "Nearest: role",
             "[user]\nlevel = 'number'": "no type",
             "[user]\nname = 'text'": "a plain name of its own",

@@ -86,7 +86,7 @@ class ValuesTest(unittest.TestCase):
 
     def test_a_key_that_only_looks_as_if_it_counted(self) -> None:
         found = database(table("bin", "bin_id serial !", "name TEXT !", key="bin_id"))
-        self.assertEqual(decided(found, "bin")["field/bin_id/next"], "max + 1")
+        self.assertEqual(decided(found, "bin")["field/bin_id/generated"], "max + 1")
 
 
 class ReferencesTest(unittest.TestCase):
@@ -137,12 +137,12 @@ class ReferencesTest(unittest.TestCase):
             rows = Evidence(
                 {"lift": TableProfile(checked, checked)}, agreements=(seen,)
             )
-            return decided(found, "lift", rows).get("field/crane_id/follows")
+            return decided(found, "lift", rows).get("field/crane_id/depends_on")
 
         self.assertEqual(follows(100, 98), ["depot_id"])
         self.assertIsNone(follows(100, 97))
         self.assertIsNone(follows(20, 20), "too few rows to tell")
-        self.assertNotIn("field/crane_id/follows", decided(found, "lift"))
+        self.assertNotIn("field/crane_id/depends_on", decided(found, "lift"))
 
     def test_a_lookup_does_not_follow_through_the_key_of_what_it_refers_to(
         self,
@@ -156,7 +156,7 @@ class ReferencesTest(unittest.TestCase):
         )  # fmt: skip
         agree = (Agreement("cut", "cut_from", "item_id", 100, 100),)
         rows = Evidence({"cut": TableProfile(100, 100)}, agreements=agree)
-        self.assertNotIn("field/cut_from/follows", decided(found, "cut", rows))
+        self.assertNotIn("field/cut_from/depends_on", decided(found, "cut", rows))
 
 
 class PagesTest(unittest.TestCase):

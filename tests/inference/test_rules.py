@@ -364,7 +364,7 @@ class TableTest(unittest.TestCase):
             )  # fmt: skip
             with self.subTest(name):
                 found = decided(database(unit), "unit")
-                self.assertEqual(found.get("list/below"), below)
+                self.assertEqual(found.get("list/parent"), below)
                 self.assertEqual(found["details/unit"]["label"], label)
 
     def test_what_there_is_one_of_is_edited_with_its_record(self) -> None:

@@ -206,7 +206,7 @@ class AccountsTest(unittest.TestCase):
         self.at(timedelta())  # the clock stands still, however busy the machine is
         self.users.add("ina", PASSWORD, ["administrator"])
         right = mock.patch.object(
-            passwords, "is_right", side_effect=lambda kept, typed: typed == PASSWORD
+            passwords, "is_correct", side_effect=lambda kept, typed: typed == PASSWORD
         )
         right.start()
         self.addCleanup(right.stop)
@@ -279,13 +279,13 @@ class AccountsTest(unittest.TestCase):
     def test_a_link_finds_its_user_under_another_name(self) -> None:
         number = self.users.add("tove", PASSWORD, ["viewer"])
         token = self.users.link_for(number)
-        hash_password = passwords.hash_password
+        hashed = passwords.hash_password
 
         def renamed(password: str) -> str:
             self.users.rename(number, "Tove Marsk")
-            return hash_password(password)
+            return hashed(password)
 
-        with mock.patch.object(passwords, "hashed", renamed):
+        with mock.patch.object(passwords, "hash_password", renamed):
             self.users.use_link(token, "lamps on the seven bars")
         found = self.users.sign_in("tove marsk", "lamps on the seven bars", "here")
         self.assertIsNotNone(found)
@@ -365,10 +365,8 @@ class StoreTest(unittest.TestCase):
         )
 
     def script(self, number: str = "", moment: str = "TIMESTAMP") -> str:
-        hash_password = passwords.hash_password(PASSWORD)
-        return VERSION_1.format(
-            number=number, moment=moment, hash_password=hash_password
-        )
+        hashed = passwords.hash_password(PASSWORD)
+        return VERSION_1.format(number=number, moment=moment, hashed=hashed)
 
     def test_on_sqlite(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

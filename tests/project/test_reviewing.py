@@ -238,5 +238,5 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
             run_generation(self.folder)
         self.assertIn("access.toml:1", str(caught.exception))
         self.assertIn(
-            "Worker may add to station, whose name is needed", str(caught.exception)
+            "Editor may add to station, whose name is needed", str(caught.exception)
         )

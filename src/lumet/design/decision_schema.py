@@ -4,7 +4,7 @@ The dataclasses are the one source: reading, checking and documentation follow t
 """
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import MISSING, dataclass, field
 from dataclasses import fields as dataclass_fields
 from typing import Any, Literal, get_args
 
@@ -419,5 +419,24 @@ def keys_of(owner: type[Any]) -> dict[str, Key]:
             item.metadata["example"],
         )
         for item in dataclass_fields(owner)
-        if item.name in _TAKES and item.metadata
+        if item.name in _TAKES
+        and item.metadata
+        # what holds others is a section of the table's file, and no key
+        and not (owner is TableDecisions and item.default_factory is not MISSING)
     }
+
+
+def _empty(item: Any) -> Any:
+    """Return the value of a key that decides nothing."""
+    if item.default_factory is not MISSING:
+        return item.default_factory()
+    return () if isinstance(item.default, tuple) else item.default
+
+
+# What `KEY = false` means, by key; for a word of a few, the usual one
+EMPTY: dict[str, Any] = {
+    item.name: _empty(item)
+    for owner in (FieldDecisions, ListDecisions, PageDecisions, TableDecisions)
+    for item in dataclass_fields(owner)
+    if item.metadata
+}

@@ -13,6 +13,7 @@ from zoneinfo import available_timezones
 from lumet.design.decision_schema import (
     AUTOMATIC_VALUES,
     COLOURS,
+    EMPTY,
     FIELD_KINDS,
     GENERATED,
     KIND_WORDS,
@@ -325,7 +326,11 @@ class _TableReader:
         return self.checker.known(path, name, self.columns, what)
 
     def leaf(self, path: Path, value: Any, takes: str, into: dict[Path, Any]) -> None:
-        """Check one value; `takes` is its kind in the vocabulary."""
+        """Check one value; `takes` is its kind in the vocabulary. False empties what was
+        inferred, but for a yes/no."""
+        if value is False and takes != "yes/no":
+            into[path] = EMPTY[path[-1]]
+            return
         read = getattr(self, "_read_" + takes.replace("/", "_"))
         result = read(path, value)
         if result is not None:
@@ -398,10 +403,7 @@ class _TableReader:
         return str(value) if all(good) else None
 
     def _read_reference(self, path: Path, value: Any) -> str | None:
-        """Check "table.column", one of the surveyed tables and its columns; false says
-        that there is no reference, and is kept as ""."""
-        if value is False:
-            return ""
+        """Check "table.column", one of the surveyed tables and its columns."""
         if not self.checker.text(path, value):
             return None
         if self.database is None:
@@ -724,7 +726,7 @@ def check_patterns(
     for table in database.tables:
         for path, pattern, value in fitting_patterns(table, patterns):
             place = (pattern, path[-1])
-            if path[-1] not in _CHECKED_BY_PATTERN or place in told:
+            if path[-1] not in _CHECKED_BY_PATTERN or place in told or value == "":
                 continue
             named = f"{table.name}.{path[1]}"
             own = _PatternChecker(checker, pattern, named)

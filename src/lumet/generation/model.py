@@ -282,7 +282,7 @@ class _Builder:
             database_rules=tuple(database_rules),
             singular=repr(decisions.singular or table.name),
             plural=repr(decisions.plural or table.name),
-            title=repr(_with_keys(decisions.title, keys)),
+            title=repr(_with_keys(decisions.title or _key_title(table), keys)),
             group=repr(decisions.group or "Tables"),
             list_columns=tuple(
                 repr(self._shown_key(table, name, mine))
@@ -484,6 +484,9 @@ class _Builder:
         decided: FieldDecisions,
         choices: str = "",
     ) -> str:
+        if decided.kind == "choice" and not (decided.choices or decided.other_values):
+            plain: FieldKind = "integer" if column.type.kind == "integer" else "text"
+            decided = replace(decided, kind=plain)  # nothing could be chosen
         kind = _FIELDS[decided.kind]
         if (decided.kind in ("image", "file") and column.type.kind == "binary") or (
             decided.kind in ("image", "file") and decided.folder
@@ -796,6 +799,11 @@ class _Builder:
         return f"{kind}({self.modules[detail.table]!r}, by={by}{label}{rest})"
 
 
+def _key_title(table: Table) -> str:
+    """Return the title of a table for which none was decided: its key."""
+    return " · ".join(f"{{{column}}}" for column in table.primary_key)
+
+
 def _is_parted(name: str) -> bool:
     """Tell whether a table's name can be taken apart at its dots, as SQLAlchemy does with
     what a column refers to."""
@@ -996,18 +1004,18 @@ _SQLALCHEMY_NAMES = (
 )
 _OWN_TYPE_NAMES = (
     "AnyValue",
+    "Array",
     "Cast",
     "Clock",
     "Date",
-    "Array",
     "DateTime",
-    "Real",
+    "Decimal",
     "Geometry",
-    "TextOnly",
+    "Real",
     "TextBytes",
+    "TextOnly",
     "Time",
     "YesNo",
-    "Decimal",
 )
 _VALIDATORS = ("MaxBytes", "MaxLength", "NumberRange", "Required", "Uuid")
 _FORM_NAMES = (

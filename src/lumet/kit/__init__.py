@@ -1,4 +1,2 @@
-"""The application's shared code, copied into every generated application.
-
-It imports nothing of Lumet, and nothing of Lumet imports it: it is read as files.
-"""
+"""The code that all tables of the application share, in packages that import only from
+those below them: ARCHITECTURE.md, beside this file, is the map."""

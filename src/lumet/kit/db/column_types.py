@@ -172,10 +172,15 @@ class DateTime(_Formatted):
         return value.isoformat(" ") if isinstance(value, datetime) else value
 
 
-class Decimal(_Lenient):
+def Decimal(
+    precision: int | None = None, scale: int | None = None
+) -> TypeEngine[PythonDecimal]:
     """An exact number of at most `precision` digits, `scale` of them behind the point;
     SQLite stores it as its column's affinity wants."""
+    return _Decimal(precision, scale)
 
+
+class _Decimal(_Lenient):
     impl = sqlalchemy.Numeric
     cache_ok = True
 
