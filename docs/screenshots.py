@@ -113,14 +113,14 @@ def preview(page: Page) -> None:
         page.locator("input[name=chosen-row]").nth(number).check()
     page.locator("summary", has_text="Edit").click()
     page.get_by_label("Field").select_option("status")
-    page.get_by_role("button", name="Set its value…").click()
+    page.get_by_role("button", name="Edit…").click()
     page.locator("[name=status]").last.wait_for()
     if page.locator("select[name=status]").count():
         page.locator("select[name=status]").select_option(index=2)
     else:
         page.locator("[name=status]").last.check(force=True)
     page.get_by_role("button", name="Preview").click()
-    page.get_by_text("Will change").wait_for()
+    page.get_by_text("Will be changed").wait_for()
 
 
 def change(page: Page, address: str) -> None:

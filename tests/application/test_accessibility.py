@@ -71,7 +71,7 @@ class AccessibilityTest(BrowserCase):
         self.press("Enter")
         page.get_by_role("link", name="Put back…").first.focus()
         self.press("Enter")
-        page.get_by_text("The values from before that change are filled in.").wait_for()
+        page.get_by_text("The values from before the change are filled in.").wait_for()
         self.press("Control+s")
         page.get_by_role("status").get_by_text("Saved.").wait_for()
         self.assertEqual(
@@ -145,14 +145,14 @@ class AccessibilityTest(BrowserCase):
         bar.locator("summary", has_text="Edit").focus()
         self.press("Enter")
         bar.get_by_label("Field").select_option("status")
-        bar.get_by_role("button", name="Set its value…").focus()
+        bar.get_by_role("button", name="Edit…").focus()
         self.press("Enter")
         page.get_by_label("Status").first.wait_for()
         page.locator("[name=status]").last.check(force=True) if page.locator(
             "input[type=radio][name=status]"
         ).count() else page.locator("select[name=status]").select_option("done")
         page.get_by_role("button", name="Preview").click()
-        page.get_by_text("Will change").wait_for()
+        page.get_by_text("Will be changed").wait_for()
         self.assertEqual(page.locator(".records li").count(), 2)
         self.check_accessibility()
         page.get_by_role("button", name="Change 2").focus()

@@ -150,7 +150,7 @@ class Forms:
         self.change("UPDATE buoy SET name = 'Staying' WHERE code = 'GO'")
         answer = client.post(address, data={"seen": seen[1]})
         self.assertEqual(answer.status_code, 409)
-        self.assertIn("Somebody changed this record meanwhile.", answer.text)
+        self.assertIn("Another user changed this record.", answer.text)
         seen = re.search(r'name="seen" value="(\w+)"', answer.text)
         assert seen is not None
         answer = client.post(address, data={"seen": seen[1]})
@@ -209,7 +209,7 @@ class Forms:
         other.post("/t/buoy/r/NR1/edit", data=theirs)
         page = client.post("/t/buoy/r/NR1/edit", data=mine)
         self.assertEqual(page.status_code, 409)
-        self.assertIn("tove saved this record since you opened it, ", page.text)
+        self.assertIn("tove changed this record after you opened it, ", page.text)
 
 
 class SqliteForms(Forms, ApplicationCase):
@@ -251,7 +251,7 @@ class Losing:
             answer = client.post("/t/buoy/r/NR1/edit", data=form | {"name": "Typed"})
             locking.rollback()
         self.assertEqual(answer.status_code, 503)
-        self.assertIn("Somebody else is changing what this needs", answer.text)
+        self.assertIn("Another user is changing the same data", answer.text)
         self.assertIn('value="Typed"', answer.text)
 
 

@@ -531,7 +531,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertRegex(asked, '<option value="NR"[^>]*>North Reach</option>')
         grade = {"set-column": "grade", "grade": "7"}
         preview, sent = self.several("set", "1", "2", "99", **grade)
-        self.assertRegex(preview, r"Will change</span></h2><div><p>2 stations")
+        self.assertRegex(preview, r"Will be changed</span></h2><div><p>2 stations")
         self.assertIn("This record no longer exists.", preview)
         self.assertEqual([row[1] for row in self.rows(query)], [1, None] * 3)
         done = self.signed.post("/t/station/bulk", data=sent).text
@@ -547,7 +547,7 @@ class SqliteLists(Lists, ApplicationCase):
         _preview, sent = self.several("set", "1", "3", "5", **grade | {"grade": "8"})
         done = self.signed.post("/t/station/bulk", data=sent).text
         self.assertRegex(done, r"Changed</span></h2><div><p>2 stations")
-        self.assertIn("The database refused it.", done)
+        self.assertIn("The database rejected it.", done)
         self.assertEqual([row[1] for row in self.rows(query)], [8, 7, 1, None, 8, None])
         dark = {"all-rows": "1", "list-query": "state.is=dark"}
         _preview, every = self.several("delete", **dark)
@@ -571,7 +571,7 @@ class SqliteLists(Lists, ApplicationCase):
             _preview, sent = self.several(act, "1", "2", **rest)
             self.change(f"UPDATE station SET grade = {now} WHERE id = 1")
             said = self.signed.post("/t/station/bulk", data=sent).text
-            self.assertIn("Somebody changed this record meanwhile.", said)
+            self.assertIn("Another user changed this record.", said)
             self.assertEqual(self.rows(query)[0], (1, now), act)
             self.assertNotEqual(self.rows(query), before)
             unseen = {k: v for k, v in sent.items() if k != "seen-of-row"}
@@ -582,7 +582,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.signed = self.client()
         self.fill(self.ROWS)
         self.assertIn(
-            'href="/t/station/add?copy-of=1">Copy as new', self.page("/t/station/r/1")
+            'href="/t/station/add?copy-of=1">Duplicate', self.page("/t/station/r/1")
         )
         form = self.form_data(self.signed, "/t/station/add?copy-of=1")
         self.assertEqual(

@@ -192,14 +192,14 @@ class SavingTest(PagesCase):
         self,
     ) -> None:
         cases = {
-            ("name", ""): "This is needed.",
-            ("name", "x" * 21): "At most 20 characters",
-            ("name", "Cold Bar"): "Another station has this already.",
+            ("name", ""): "Enter a value.",
+            ("name", "x" * 21): "Enter at most 20 characters",
+            ("name", "Cold Bar"): "Another station already has this value.",
             ("height_m", "tall"): "Enter a number",
-            ("height_m", "1.25"): "At most 1 digits",
-            ("height_m", "91"): "Must be between 1 and 90",
-            ("state", "gone"): "Choose one of the list.",
-            ("district_code", "XX"): "Choose one of the list.",
+            ("height_m", "1.25"): "Enter at most 1 digit",
+            ("height_m", "91"): "Enter a value between 1 and 90",
+            ("state", "gone"): "Choose one from the list.",
+            ("district_code", "XX"): "Choose one from the list.",
             ("first_lit", "soon"): "Enter a date",
             ("is_manned", "maybe"): "Choose yes or no.",
         }
@@ -300,8 +300,8 @@ class SavingTest(PagesCase):
     def test_deleting_says_first_what_it_would_do(self) -> None:
         client = self.client()
         page = self.text(client, "/t/station/r/1/delete")
-        self.assertRegex(page, r"Forbids it.*2 lights")
-        self.assertRegex(page.replace("\n", " "), r"Goes with it.*60 readings")
+        self.assertRegex(page, r"Prevents deletion.*2 lights")
+        self.assertRegex(page.replace("\n", " "), r"Also deleted.*60 readings")
         self.assertEqual(client.post("/t/station/r/1/delete").status_code, 409)
         self.change("DELETE FROM light")
         self.assertEqual(client.post("/t/station/r/1/delete").status_code, 302)

@@ -153,7 +153,7 @@ class Parts:
         forged = form | {f"{picks}-was": was, picks: ["AAA,pier", "ZZ,none"]}
         answer = self.user.post(self.EDIT, data=forged)
         self.assertEqual(answer.status_code, 422)
-        self.assertIn("Choose one of the list.", answer.text)
+        self.assertIn("Choose one from the list.", answer.text)
         self.assertIn(("B/B", "a,b"), self.crews())  # nothing is half saved
         wanted = form | {f"{picks}-was": was, picks: ["AAA,pier", "AAA,dock", "~,~"]}
         self.assertEqual(self.user.post(self.EDIT, data=wanted).status_code, 302)
@@ -237,7 +237,7 @@ class Parts:
             self.assertEqual(answer.text.count("Another lamp has the same"), 2)
         twice = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "2"})
         self.assertEqual(twice.status_code, 422)
-        self.assertIn("has this already.", twice.text)
+        self.assertIn("already has this value.", twice.text)
         self.assertEqual(self.steps(), "1-three 2-one 4-two 5-five")
         wrong = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "x"})
         self.assertEqual(wrong.status_code, 422)
@@ -372,7 +372,7 @@ class Parts:
             self.user.post("/t/mast/r/102/edit", data=data).status_code, 422
         )
         page = self.user.get("/t/mast/r/102/delete").text
-        self.assertIn("Can be brought back", page)
+        self.assertIn("Can be restored", page)
         seen = re.search(r'name="seen" value="(\w+)"', page)
         assert seen is not None
         answer = self.user.post("/t/mast/r/102/delete", data={"seen": seen[1]})
@@ -387,7 +387,7 @@ class Parts:
         self.assertEqual(self.user.post("/t/mast/r/102/restore").status_code, 302)
         self.assertEqual(self.titles("/t/mast"), ["Lone", "Short", "Tall"])
         history = self.user.get("/t/mast/r/102/history").text
-        self.assertIn("brought back", history)
+        self.assertIn("restored", history)
         self.assertIn("deleted", history)
         self.assertEqual(self.user.post("/t/crew/r/AAA,pier/restore").status_code, 404)
         several = {"chosen-row": ["102", "103"], "do-action": "delete"}
@@ -425,7 +425,9 @@ class Parts:
         with mock.patch.object(views, "written", quick):
             answer = self.user.post("/t/crew/r/AAA,dock/delete", data={})
         self.assertEqual(answer.status_code, 409)
-        self.assertRegex(answer.text, r"(?s)Forbids it.*>1 mast</a>: <a [^>]*>Lone<")
+        self.assertRegex(
+            answer.text, r"(?s)Prevents deletion.*>1 mast</a>: <a [^>]*>Lone<"
+        )
         self.change("DELETE FROM mast_crew WHERE mast_id = 103")
 
     def test_a_refused_row_undoes_all_that_was_saved_with_it(self: Any) -> None:

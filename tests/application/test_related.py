@@ -191,9 +191,9 @@ class Related:
 
     def test_a_delete_says_what_hangs_on_it_at_every_depth(self: Any) -> None:
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
-        goes = re.search(r"Goes with it.*?</section>", page)
-        loses = re.search(r"Loses its reference.*?</section>", page)
-        forbids = re.search(r"Forbids it.*?</section>", page)
+        goes = re.search(r"Also deleted.*?</section>", page)
+        loses = re.search(r"Left without a reference.*?</section>", page)
+        forbids = re.search(r"Prevents deletion.*?</section>", page)
         assert goes and loses and forbids
         self.assertIn("21 visits", goes[0])
         self.assertIn("3 findings", goes[0])
@@ -202,20 +202,22 @@ class Related:
         self.assertRegex(forbids[0], r'related/leg.from_id">1 leg from here</a>: <a ')
         self.assertIn("1 leg to here", forbids[0])
         page = self.piece("/t/branch/r/1/delete").replace("\n", " ")
-        self.assertRegex(page, r"Goes with it.*?>3 branches below</a>: .*?</section>")
-        self.assertRegex(page, r"Loses its reference.*?1 twig.*?</section>")
+        self.assertRegex(page, r"Also deleted.*?>3 branches below</a>: .*?</section>")
+        self.assertRegex(page, r"Left without a reference.*?1 twig.*?</section>")
         self.assertIn("3 labels", page)
         self.assertIn("1 leaf", page)  # below what stands below what goes along
-        self.assertNotIn("Forbids it", page)  # what goes along by another way does not
+        self.assertNotIn(
+            "Prevents deletion", page
+        )  # what goes along by another way does not
         pruner = self.client("pruner")
         page = pruner.get("/t/branch/r/1/delete").text.replace("\n", " ")
-        self.assertRegex(page, r"Forbids it.*?records you may not delete")
+        self.assertRegex(page, r"Prevents deletion.*?records you may not delete")
         self.assertNotIn("may not delete", pruner.get("/t/branch/r/5/delete").text)
         page = self.piece("/t/branch/r/5/delete")
-        self.assertRegex(page, r"Forbids it(.|\n)*?1 label")
+        self.assertRegex(page, r"Prevents deletion(.|\n)*?1 label")
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
-        self.assertRegex(page, r"Forbids it.*?1 bill.*?</section>")
+        self.assertRegex(page, r"Prevents deletion.*?1 bill.*?</section>")
         self.change("DELETE FROM bill")
 
     def rows_form(self: Any, address: str) -> dict[str, str]:
@@ -240,13 +242,13 @@ class Related:
         self.assertIn('value="new one"', chosen.text)  # what is typed comes along
         broken = self.user.post(edit, data=typed | {"rows-0-4-words": "x" * 41})
         self.assertEqual(broken.status_code, 422)
-        self.assertIn("At most 40 characters", broken.text)
+        self.assertIn("Enter at most 40 characters", broken.text)
         self.assertIn('href="#field-rows-0-4-words"', broken.text)
         both = self.user.post(
             edit, data=typed | {"rows-0-4-words": "x" * 41, "came_on": "?"}
         )
         self.assertEqual(both.status_code, 422)
-        self.assertIn("3 things need another look", both.text)
+        self.assertIn("Not saved: correct 3 entries", both.text)
         self.assertIn('value="new one"', broken.text)
         self.assertRegex(broken.text, r'<div class="kept">2</div>')
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])
@@ -264,7 +266,7 @@ class Related:
         )
         asked = self.user.post(edit, data=typed)
         self.assertEqual(asked.status_code, 422)
-        self.assertIn("This hangs on it: 1 photo.", asked.text)
+        self.assertIn("Dependent records: 1 photo.", asked.text)
         saved = self.user.post(edit, data=read_form(asked.text))
         self.assertEqual(saved.status_code, 302, saved.text[:30_000])
         self.assertEqual(
@@ -289,10 +291,10 @@ class Related:
             edit, data=form | {"rows-0-0-words": "mine", "words": "me"}
         )
         self.assertEqual(mine.status_code, 422)
-        self.assertIn("Now it is: <b>theirs</b>", mine.text.replace("\n", " "))
+        self.assertIn("Stored now: <b>theirs</b>", mine.text.replace("\n", " "))
         gone = self.user.post(edit, data=form | {"rows-0-0-is-gone": "1"})
         self.assertEqual(gone.status_code, 422)
-        self.assertIn("Somebody changed this row meanwhile.", gone.text)
+        self.assertIn("Another user changed this row.", gone.text)
         self.assertEqual(self.findings(2), [(1, "theirs")])
         self.assertEqual(self.user.post(edit, data=form).status_code, 302)  # untouched
         chosen = read_form(mine.text)

@@ -340,7 +340,7 @@ class LimitsTest(RightsCase):
         count = "SELECT count(*) FROM part"
         for number in (1, 2, 3):  # the sealed one hangs below, at different depths
             page = self.page(clerk, f"/t/part/r/{number}/delete")
-            self.assertIn("Forbids it", page)
+            self.assertIn("Prevents deletion", page)
             self.assertNotIn("Nut", page)
             answer = clerk.post(f"/t/part/r/{number}/delete")
             self.assertEqual(answer.status_code, 409)

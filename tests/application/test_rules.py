@@ -119,7 +119,7 @@ class Rules:
             ({"grade": "3"}, "Grade must be none of: 3, 4."),
             ({"grade": "8", "state": "new"}, self.SAID_OF_NEW),
             ({"name": "Aft"}, "This name is not given any more."),
-            ({"depth_m": "0.1"}, "Must be between 0.5 and 99.5\u00a0m."),
+            ({"depth_m": "0.1"}, "Enter a value between 0.5 and 99.5\u00a0m."),
         ):
             page = client.post("/t/watch/add", data=good | wrong).text
             with self.subTest(said):
@@ -153,4 +153,6 @@ class MariadbRules(Rules, OnServer, ApplicationCase):
     SERVER = MARIADB
     ID = "INTEGER PRIMARY KEY AUTO_INCREMENT"
     # its collation does not tell "new" from "New": the database works it out
-    SAID_OF_NEW = "This must hold: state &lt;&gt; &#39;new&#39; OR grade &lt; 6"
+    SAID_OF_NEW = (
+        "This condition is not met: state &lt;&gt; &#39;new&#39; OR grade &lt; 6"
+    )

@@ -144,11 +144,11 @@ class ServerPages(OnServer):
 
     def test_refusals_come_back_in_words(self: Any) -> None:
         for typed, said in (
-            ({"name": "Cold Bar"}, "Another station has this already."),
-            ({"name": "x" * 21}, "At most 20 characters"),
-            ({"height_m": "91"}, "Must be between 1 and 90"),
-            ({"district_code": "XX"}, "Choose one of the list."),
-            ({"mood": "odd"}, "Choose one of the list."),
+            ({"name": "Cold Bar"}, "Another station already has this value."),
+            ({"name": "x" * 21}, "Enter at most 20 characters"),
+            ({"height_m": "91"}, "Enter a value between 1 and 90"),
+            ({"district_code": "XX"}, "Choose one from the list."),
+            ({"mood": "odd"}, "Choose one from the list."),
             ({"remarks": "never"}, "The database does not allow this"),
         ):
             with self.subTest(typed):
@@ -172,11 +172,13 @@ class ServerPages(OnServer):
         self.assertEqual((row[0], float(row[1]), row[2]), ("Mine", 20.0, "x"))
 
     def test_a_delete_follows_the_database_s_rules(self: Any) -> None:
-        self.assertRegex(self.page("/t/district/r/NR/delete"), r"Forbids it.*1 station")
+        self.assertRegex(
+            self.page("/t/district/r/NR/delete"), r"Prevents deletion.*1 station"
+        )
         self.assertEqual(self.client().post("/t/district/r/NR/delete").status_code, 409)
         self.assertRegex(
             self.page("/t/station/r/1/delete").replace("\n", " "),
-            r"Goes with it.*60 readings",
+            r"Also deleted.*60 readings",
         )
         self.assertEqual(self.client().post("/t/station/r/1/delete").status_code, 302)
         self.assertEqual(self.rows("SELECT count(*) FROM reading"), [(0,)])

@@ -117,7 +117,7 @@ class RenamedTest(TerminalCase):
     def test_what_is_confirmed_is_listed(self) -> None:
         child = self.terminal()
         self.answer(child, "keeper.tel → phone .*renamed", "y")
-        child.expect("These lines of yours follow a new name:")
+        child.expect("Your lines were moved to a new name:")
         child.expect('keeper.toml:1  title = "{name}, {phone}"')
         child.expect(r"keeper.toml:2  \[field.phone\]")
         child.expect("Next:")

@@ -477,7 +477,7 @@ class Walker:
                     hints[owner] = example
             said = "; ".join(answer.words(".note[role=alert] li"))
         self.figures.refused[f"{name}: {said}"] += 1
-        if re.fullmatch(r"([^;]*\balready\.?;? ?)+", said):
+        if re.fullmatch(r"([^;]*\balready\b[^;]*;? ?)+", said):
             return None  # what must be unique is taken, by as many as there can be
         kind = "form that cannot be filled" if any(filled.values()) else "empty form refused"  # fmt: skip
         self.fault(kind, name, said[:200])
@@ -653,14 +653,14 @@ def _example(said: str, tried: int) -> str:
     """Return what a message says could be entered, "" where it does not."""
     if found := _EXAMPLE.search(said):
         return found[1].strip().rstrip(".")
-    if found := re.search(r"At most (\d+) digits before the point|multiple of (\d+)", said):  # fmt: skip
+    if found := re.search(r"at most (\d+) digits? before the decimal point|multiple of (\d+)", said):  # fmt: skip
         return str(10 ** (int(found[1]) - 1) + tried) if found[1] else found[2]
     if found := re.search(r"must be less than (\d+)", said):
         return str(int(found[1]) - 1 - tried)
     told = (
-        ("how long it takes", "01:30:00"),
-        ("one a line", "1\n2"),
-        ("not JSON", "[1]"),
+        ("Enter a duration", "01:30:00"),
+        ("one number per line", "1\n2"),
+        ("not valid JSON", "[1]"),
     )
     return next((example for words, example in told if words in said), "")
 

@@ -14,8 +14,8 @@ PORT = 8040
 
 app = typer.Typer(
     name="lumet",
-    help="From a relational database that already exists to a web application you own.",
-    epilog="Begin with: lumet serve FILE.db   (in an empty folder), or: lumet demo",
+    help="Generate a web application you own from an existing relational database.",
+    epilog="Start with: lumet serve FILE.db   (in an empty folder), or: lumet demo",
     no_args_is_help=True,
     add_completion=False,
     rich_markup_mode=None,
@@ -29,9 +29,9 @@ Project = Annotated[
 Host = Annotated[str, typer.Option("--host", help="Address to listen on.")]
 Port = Annotated[int, typer.Option("--port", help="Port to listen on.")]
 NoData = Annotated[
-    bool, typer.Option("--no-data", help="Read the catalogue alone, no row.")
+    bool, typer.Option("--no-data", help="Read the schema only, no rows.")
 ]
-DATABASE = "A SQLite file, or postgresql://, mariadb:// and the rest."
+DATABASE = "A SQLite file, or a postgresql:// or mariadb:// address."
 
 
 def _show_version(wanted: bool) -> None:
@@ -62,12 +62,14 @@ def survey(
     tables: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
-            "--tables", metavar="PATTERN", help="Read only these; repeatable."
+            "--tables", metavar="PATTERN", help="Read only these tables; repeatable."
         ),
     ] = None,
     skip: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option("--skip", metavar="PATTERN", help="Leave these out; repeatable."),
+        typer.Option(
+            "--skip", metavar="PATTERN", help="Skip these tables; repeatable."
+        ),
     ] = None,
     schema: Annotated[
         Optional[list[str]],  # noqa: UP045
@@ -111,10 +113,10 @@ def review(
     ] = None,
     project: Project = Path(),
     doubtful: Annotated[
-        bool, typer.Option("--doubtful", help="Only what to look at first.")
+        bool, typer.Option("--doubtful", help="Only doubtful decisions.")
     ] = False,
     access: Annotated[
-        bool, typer.Option("--access", help="Who may do what, and what changed.")
+        bool, typer.Option("--access", help="Roles and rights, and what changed.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="For programs.")] = False,
 ) -> None:
@@ -201,12 +203,12 @@ def serve(
 @app.command()
 def demo(
     folder: Annotated[
-        Path, typer.Argument(metavar="FOLDER", help="Where to make it.")
+        Path, typer.Argument(metavar="FOLDER", help="Folder for the demo.")
     ] = Path("skerries"),
     host: Host = HOST,
     port: Port = PORT,
     no_serve: Annotated[
-        bool, typer.Option("--no-serve", help="Stop before serving.")
+        bool, typer.Option("--no-serve", help="Generate without serving.")
     ] = False,
 ) -> None:
     """Make the demo: a made-up coastal service, and serve it.

@@ -60,7 +60,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     else:
         _show_differences(out, report.differences)
     if report.followed:
-        out.print("\nThese lines of yours follow a new name:")
+        out.print("\nYour lines were moved to a new name:")
         for path, line in report.followed:
             out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
     if report.contradictions:
@@ -69,19 +69,17 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
             out.print(f"  {escape(doubt.place)}: {escape(doubt.reason)}")
     if report.misfits:
         out.print(
-            "\n[yellow]These decisions of yours no longer fit; they were kept:[/]"
+            "\n[yellow]These decisions of yours no longer apply; they were kept:[/]"
         )
         for mistake in report.misfits:
             out.print("  " + escape(str(mistake)).replace("\n", "\n  "))
     if evidence.cut:
         out.print(
-            f"\n[yellow]Not looked at: {escape(_named(evidence.cut))}; decided without"
-            " their rows.[/]"
+            f"\n[yellow]Not read: {escape(_named(evidence.cut))}; decided without reading their rows.[/]"
         )
     if report.unanalysed:
         out.print(
-            f"\n[yellow]No statistics: {escape(_named(report.unanalysed))}. The server"
-            " plans blindly and lists may be slow.[/]\n  Ask for:  ANALYZE;"
+            f"\n[yellow]No statistics: {escape(_named(report.unanalysed))}. Without them the server plans badly and lists may be slow.[/]\n  Ask for:  ANALYZE;"
         )
     if report.unread:
         out.print(
@@ -90,7 +88,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
             " Connect as a user who may only SELECT."
         )
     if report.edited:
-        out.print('\nEdited, but still marked "#~": take away the mark to decide:')
+        out.print('\nEdited, but still marked "#~": remove the mark to decide:')
         for path, line in report.edited:
             out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
     files = _counted(len(report.written), "file")
@@ -98,7 +96,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     out.print(
         f"\nWrote {files} in {name}/. Nothing was written to the database."
         if report.written
-        else "\nNothing was written: all is as it was."
+        else "\nNothing to write: everything is up to date."
     )
     if is_alone:
         out.print("Next:  lumet review --doubtful      or      lumet serve")
@@ -109,7 +107,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     references = [r for table in database.tables for r in table.references]
     names = {table.name for table in database.tables}
     lost = [r for r in references if r.referred_table not in names]
-    nowhere = f" · {len(lost)} to tables that are not there" if lost else ""
+    nowhere = f" · {len(lost)} to tables that do not exist" if lost else ""
     decided = {
         table: {entry.key: entry for entry in entries}
         for table, entries in report.survey.tables.items()
@@ -134,7 +132,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         if table not in left
     }
     weak = [table for table, title in titles.items() if title.confidence < 0.6]
-    text = f"{len(titles) - len(weak)} of {len(titles)} tables have a telling one"
+    text = f"{len(titles) - len(weak)} of {len(titles)} tables have a readable one"
     yield "Titles", text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
     edited = [
         f"{key[1]} in {table}"
@@ -183,7 +181,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
     if report.survey.left_out:
         yield (
             "Lookups",
-            f"{_named(report.survey.left_out)}: not chosen, but referred to",
+            f"{_named(report.survey.left_out)}: not selected, but referred to",
         )
 
 
@@ -249,7 +247,7 @@ def _named(names: Sequence[str]) -> str:
 def _show_doubts(out: Console, doubts: Sequence[Doubt]) -> None:
     if not doubts:
         return
-    out.print("\n[yellow]Doubtful, look at these first:[/]")
+    out.print("\n[yellow]Doubtful, check these first:[/]")
     width = min(34, max(len(doubt.place) for doubt in doubts[:MOST_DOUBTS])) + 2
     for doubt in doubts[:MOST_DOUBTS]:
         reason = _cut(doubt.reason, max(30, _WIDTH - width - 2))
@@ -291,7 +289,7 @@ def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
         out.print(f"  {'unchanged':<10}{report.written.unchanged:>4}")
     for path in report.written.conflicts:
         out.print(
-            f"{escape(path)}: yours stays. Take what you want from {escape(path)}.conflict,"
+            f"{escape(path)}: your version was kept. Copy what you want from {escape(path)}.conflict,"
             " then delete that copy."
         )
     if report.written.merged or report.written.kept:
@@ -318,7 +316,7 @@ def show_demo(
 ) -> None:
     """Say who can sign in to the demo, and where."""
     out = _console()
-    out.print("\nSign in as one of these; the passwords are only said here:\n")
+    out.print("\nSign in as one of these users; the passwords are shown only here:\n")
     for user in users:
         out.print(f"  {user.name:<8}{user.password:<20}{user.role}: {user.may}")
     if no_serve:

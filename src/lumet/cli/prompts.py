@@ -76,7 +76,7 @@ class _Terminal:
 
     def __call__(self, place: str) -> None:
         self.status.update(
-            f"Reading {escape(place)} … (Ctrl C: go on without the rest)"
+            f"Reading {escape(place)} … (Ctrl C: continue without the rest)"
         )
 
     def confirm(self, renaming: Difference) -> bool:
@@ -86,7 +86,7 @@ class _Terminal:
         self.status.stop()
         old, new = renaming.before, renaming.after
         question = (
-            f"  ? {renaming.table}.{old} → {new}   renamed? Your lines then follow"
+            f"  ? {renaming.table}.{old} → {new}   renamed? Your lines are then moved"
         )
         return bool(typer.confirm(question, err=True))
 
@@ -104,7 +104,7 @@ def _progress() -> Iterator[_Terminal]:
 def _ask_for_all(choice: TableChoice) -> tuple[str, TableChoice]:
     """Ask for the kind of database, where it is, and what of it to read; each answer is
     tried at once. Returns the address, and the choice of schemas and tables."""
-    _say("No database was named. Enter takes what stands in brackets.\n")
+    _say("No database was given. Press Enter for the value in brackets.\n")
     kind = _pick("Kind", list(SERVER_NAMES), "sqlite")
     if kind == "sqlite":
         return str(_ask_until_it_opens(_ask_for_file)), choice
@@ -129,7 +129,7 @@ def _ask_for_file() -> Path:
     path = _ask("File")
     found = parse_address(path, Path.cwd()).path
     if found is None or not found.is_file():
-        raise CannotRun(f"{path}: there is no such file.")
+        raise CannotRun(f"{path}: the file does not exist.")
     return found
 
 
@@ -152,14 +152,14 @@ def _ask_for_schemas(address: Address) -> tuple[str, ...]:
         return tuple(name for name in names if name != "public")
     _say(f"\n  Schemas with tables: {_listed(names)}")
     usual = "public" if "public" in names else names[0]
-    found = _pick_several("Schemas, with commas between them", names, usual)
+    found = _pick_several("Schemas, separated by commas", names, usual)
     return () if found == ("public",) else found
 
 
 def _ask_for_tables(address: Address, schemas: Sequence[str]) -> tuple[str, ...]:
     names = table_names(address, schemas)
     _say(f"\n  {len(names)} tables and views: {_listed(names)}")
-    text = _ask("Those to read, as patterns with commas between them", default="all")
+    text = _ask("Tables to read, as patterns separated by commas", default="all")
     patterns = _split(text)
     return () if patterns == ("all",) else patterns
 

@@ -50,8 +50,8 @@ def show_review(found: Review, doubtful: bool) -> None:
             out.print(f"Left out: {escape(', '.join(left))}\n")
     _show_indexes(out, found.indexes)
     if found.unlooked:
-        out.print(f"[yellow]Not looked at: {escape(', '.join(found.unlooked))}[/]\n")
-    out.print('To decide otherwise, write the key without "#~" in the file named.')
+        out.print(f"[yellow]Not read: {escape(', '.join(found.unlooked))}[/]\n")
+    out.print('To decide differently, write the key without "#~" in the file named.')
     if not doubtful:
         out.print("More:  lumet review TABLE      or      lumet review TABLE.COLUMN")
 
@@ -81,7 +81,9 @@ def show_table(table: ReviewedTable, column: str, found: Review) -> None:
     if not column:
         mine = [each for each in found.indexes if each.table == table.name]
         _show_indexes(out, mine)
-    out.print(f'\n{told} To decide otherwise, write the key without "#~" in that file.')
+    out.print(
+        f'\n{told} To decide differently, write the key without "#~" in that file.'
+    )
 
 
 def _console() -> Console:
@@ -98,7 +100,7 @@ def _show_doubtful(out: Console, tables: Sequence[ReviewedTable]) -> None:
     if not unsure:
         out.print("Nothing is doubtful.\n")
         return
-    out.print("[yellow]Doubtful, look at these first:[/]")
+    out.print("[yellow]Doubtful, check these first:[/]")
     for table, d in sorted(unsure, key=lambda each: each[1].confidence):
         place = f"{table.name}.{d.path[1]}" if d.path[0] == "field" else table.name
         what = f"{d.path[-1]} {_written(d.value)}"
@@ -111,9 +113,7 @@ def _show_doubtful(out: Console, tables: Sequence[ReviewedTable]) -> None:
 def _show_indexes(out: Console, indexes: Sequence[Wanted]) -> None:
     if not indexes:
         return
-    out.print(
-        "\nIndexes to ask for: many rows, and none serves this. Lumet makes none."
-    )
+    out.print("\nMissing indexes on large tables. Lumet creates none; ask for:")
     for each in indexes:
         out.print(f"  {escape(each.statement)}")
         out.print(f"      {escape(each.reason)}")
@@ -124,7 +124,7 @@ def _show_proposals(out: Console, tables: Sequence[ReviewedTable]) -> None:
     proposals = [(t, d) for t in tables for d in t.proposals]
     if not proposals:
         return
-    out.print("[yellow]Proposed, not used:[/]")
+    out.print("[yellow]Suggested, not used:[/]")
     for table, d in sorted(proposals, key=lambda each: -each[1].confidence):
         if d.path == ("key",):
             left = f"  {table.name}  key {_written(d.value)}"

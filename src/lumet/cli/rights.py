@@ -30,7 +30,7 @@ def show_access(folder: Path, *, as_json: bool) -> None:
     _show_open_views(out, found)
     _show_open_details(out, found)
     _show_changes(out, found)
-    out.print("Rights are decided in access.toml; lumet generate writes them.")
+    out.print("Rights are defined in access.toml; lumet generate applies them.")
 
 
 def _show_matrix(out: Console, found: AccessReview, roles: list[str]) -> None:
@@ -78,7 +78,7 @@ def _show_rules(out: Console, found: AccessReview) -> None:
     named = {n: kind for n, kind in found.attributes.items() if n != "name"}
     if named:
         listed = ", ".join(f"{name} ({kind})" for name, kind in named.items())
-        out.print(escape(f"  Set for each user: {listed}"))
+        out.print(escape(f"  Attributes of each user: {listed}"))
     out.print()
 
 
@@ -96,7 +96,7 @@ def _wrapped(rule: str) -> str:
 def _show_open_views(out: Console, found: AccessReview) -> None:
     if not found.open_views:
         return
-    out.print("[yellow]Views past a limit; give each a rule of its own:[/]")
+    out.print("[yellow]Views that bypass a limit; give each a rule of its own:[/]")
     for role, view, table in found.open_views:
         out.print(
             escape(f"  {found.labels[role]} sees in {view} what is limited in {table}")
@@ -107,9 +107,7 @@ def _show_open_views(out: Console, found: AccessReview) -> None:
 def _show_open_details(out: Console, found: AccessReview) -> None:
     if not found.open_details:
         return
-    out.print(
-        "[yellow]Rules do not follow to what belongs to a record; write one there too:[/]"
-    )
+    out.print("[yellow]Rules do not apply to related records; add one there too:[/]")
     for role, child, table in found.open_details:
         label = found.labels[role]
         out.print(escape(f"  {label} sees all of {child}, of {table} only some"))

@@ -125,8 +125,7 @@ class _AccessReader:
             if not name.isidentifier() or not name.isascii() or name == NAME:
                 self.checker.wrong(
                     path,
-                    f'An attribute has a plain name of its own, not "{name}": letters, '
-                    "digits and _.",
+                    f'An attribute needs a name of letters, digits and _, other than "name", not "{name}".',
                 )
             elif not isinstance(kind, str):
                 self.checker.wrong(path, f'Write {name} = "text", or another type.')
@@ -230,7 +229,7 @@ class _AccessReader:
             if limit == "hidden" and keys:
                 self.checker.wrong(
                     path,
-                    f"The key of {keys[0]} cannot be hidden: it stands in the addresses "
+                    f"The key of {keys[0]} cannot be hidden: it is part of the addresses "
                     "of its records.",
                 )
             else:

@@ -93,31 +93,32 @@ def _key(meaning: str, example: str, default: Any) -> Any:
 class FieldDecisions:
     """[field.COLUMN]: how one column is named, shown and entered."""
 
-    label: str = _key("what people call it", '"Inspected on"', "")
-    kind: FieldKind = _key("how it is shown and entered", '"long text"', "text")
+    label: str = _key("the label shown to users", '"Inspected on"', "")
+    kind: FieldKind = _key(
+        "how the column is displayed and entered", '"long text"', "text"
+    )
     storage_format: str = _key(
-        "how the database spells a date, a moment, or yes and no in a column of another"
-        " type",
+        "the format of a date, a datetime, or yes and no in a column of another type",
         '"DD.MM.YYYY"',
         "",
     )
     help: str = _key("a line below the control", '"in nautical miles"', "")
-    unit: str = _key("what stands behind the value", '"nm"', "")
+    unit: str = _key("the unit shown after the value", '"nm"', "")
     placeholder: str = _key(
-        "what stands in the control as long as it is empty", '"such as LT-04"', ""
+        "the placeholder of the empty control", '"such as LT-04"', ""
     )
     width: str = _key(
-        'how much room its control has: "narrow" or "wide", by default as its kind wants',
+        'the width of its control, "narrow" or "wide"; by default as usual for its kind',
         '"wide"',
         "",
     )
     time_zone: str = _key(
-        "of a moment that is stored without its zone: which it is; people see their own",
+        "the time zone of a datetime that is stored without one; users see it in their own",
         '"UTC"',
         "",
     )
     references: str = _key(
-        "what the column refers to, where no reference is declared",
+        "the referenced column, where no foreign key is declared",
         '"station.code"',
         "",
     )
@@ -128,13 +129,15 @@ class FieldDecisions:
         "false",
         None,
     )
-    read_only: bool = _key("shown, never entered", "true", False)
+    read_only: bool = _key("shown, but not entered", "true", False)
     choices: dict[str, str] = _key(
         "the values of a choice with their labels; a list of values will do",
         '{ ok = "Passed", bad = "Failed" }',
         {},
     )
-    other_values: bool = _key("whether a choice takes other values too", "true", False)
+    other_values: bool = _key(
+        "whether a choice accepts other values as well", "true", False
+    )
     colours: dict[str, str] = _key(
         "the colour and shape of the mark before a choice: green, amber, red or blue",
         '{ ok = "green", bad = "red" }',
@@ -151,7 +154,7 @@ class FieldDecisions:
         (),
     )
     depends_on: tuple[str, ...] = _key(
-        "of a lookup: the lookups before it that its choices have to fit",
+        "of a lookup: the lookups that limit its choices",
         '["station_id"]',
         (),
     )
@@ -173,27 +176,27 @@ class FieldDecisions:
         False,
     )
     generated: str = _key(
-        'what a new record has where nothing is entered: "max + 1", the next number, or'
+        'the value of a new record where none is entered: "max + 1", the next number, or'
         ' "uuid"',
         '"max + 1"',
         "",
     )
     automatic: str = _key(
-        "what the application writes into it by itself: created at, created by, changed"
+        "the value that the application writes: created at, created by, changed"
         " at or changed by; where no trigger does",
         '"changed by"',
         "",
     )
     rule: str = _key(
-        "what must hold of a record; a condition in SQL, with NULL it passes",
+        "a condition in SQL that every record must satisfy; NULL passes",
         '"ends_on >= starts_on"',
         "",
     )
     message: str = _key(
-        "what is said where the rule does not hold", '"It ends before it begins."', ""
+        "the message where the rule does not hold", '"It ends before it begins."', ""
     )
     total: str = _key(
-        "a line below the list over all rows that fit: sum, avg, min or max",
+        "a total below the list over all matching rows: sum, avg, min or max",
         '"sum"',
         "",
     )
@@ -210,22 +213,22 @@ class ListDecisions:
         (),
     )
     wide_columns: tuple[str, ...] = _key(
-        "the columns that wide windows show as well",
+        "the additional columns in wide windows",
         '["remarks", "next_due_on"]',
         (),
     )
     order: tuple[str, ...] = _key(
-        'the order at first; "-" before a column for the latest or largest first',
+        'the initial order; "-" before a column for the latest or largest first',
         '["-inspected_on"]',
         (),
     )
     layouts: tuple[str, ...] = _key(
-        "how it can be arranged: table, cards, groups, chart, tree; the first at first",
+        "the layouts offered: table, cards, groups, chart, tree; the first is the default",
         '["table", "chart"]',
         (),
     )
     parent: str = _key(
-        "the column by which its records stand below others of the table: its tree",
+        "the column that refers to the parent record, for a tree",
         '"parent_id"',
         "",
     )
@@ -235,7 +238,7 @@ class ListDecisions:
         "page",
     )
     unindexed: str = _key(
-        "what becomes of sorts and filters that no index serves, on a table with many"
+        "sorting and filtering by columns without an index, on a table with many"
         ' rows: "limited" in time, or "disabled"',
         '"disabled"',
         "limited",
@@ -247,7 +250,7 @@ class PageDecisions:
     """[record], [add], [edit]: one record's page, and the forms."""
 
     columns: tuple[str, ...] = _key(
-        "the columns on it, in their order; by default all, in their sections",
+        "the columns, in order; by default all, in their sections",
         '["name", "district_code"]',
         (),
     )
@@ -259,24 +262,24 @@ class Detail:
 
     table: str
     by: tuple[str, ...] = field(
-        metadata={"meaning": "the column that refers here, or several"}
+        metadata={"meaning": "the column that refers here, or several columns"}
     )
     label: str = field(
         default="",
-        metadata={"meaning": "what they are called, by default their plural"},
+        metadata={"meaning": "the label, by default their plural"},
     )
     edit: str = field(
         default="",
         metadata={
-            "meaning": '"rows" where they are nothing without their record: rows of its'
-            ' form; "chosen" where the table only joins two, and the other side is chosen'
-            " there; left out, each has its own form"
+            "meaning": '"rows" to edit them as rows of the form of the record; "chosen" for a'
+            " junction table whose other side is chosen"
+            " there; by default each has a form of its own"
         },
     )
     position: str = field(
         default="",
         metadata={
-            "meaning": "the column that counts the rows, by which they are moved"
+            "meaning": "the column with the position of a row, by which rows are moved"
         },
     )
 
@@ -299,10 +302,10 @@ class TableDecisions:
     singular: str = _key("one record", '"Inspection"', "")
     plural: str = _key("the records", '"Inspections"', "")
     title: str = _key(
-        "how one record is named; columns in braces", '"{station_id} · {day}"', ""
+        "the title of a record; columns in braces", '"{station_id} · {day}"', ""
     )
     pages: tuple[str, ...] = _key(
-        "the pages it has: list, add, edit, delete; a record's own is always there",
+        "the pages of the table: list, add, edit, delete; a record's page always exists",
         '["list", "edit"]',
         PAGE_KINDS,
     )
@@ -312,21 +315,21 @@ class TableDecisions:
         '["district_code", "kind"]',
         (),
     )
-    group: str = _key("where it stands in the menu", '"Field work"', "")
+    group: str = _key("the group in the menu", '"Field work"', "")
     where: str = _key(
-        "the rows that exist for the application: in lists, lookups and counts; a"
+        "the rows that the application shows, in lists, lookups and counts; a"
         " condition in SQL",
         '"archived_at IS NULL"',
         "",
     )
     soft_delete: str = _key(
         "the column that marks a record as deleted: it is then hidden, and can be"
-        " brought back; a date or a moment, empty for the others, or yes and no",
+        " restored; a date or a datetime, empty for the others, or a yes/no",
         '"deleted_at"',
         "",
     )
     key: tuple[str, ...] = _key(
-        "the columns that tell one record from another, where no key is declared",
+        "the columns of the key, where no primary key is declared",
         '["code"]',
         (),
     )
@@ -340,12 +343,12 @@ class TableDecisions:
         {},
     )
     details: dict[str, tuple[Detail, ...]] = _key(
-        "blocks of related records, by their table; false for none",
+        "related records, by their table; false for none",
         'inspection = { by = "station_id", label = "Visits" }',
         {},
     )
     references: dict[str, tuple[Refer, ...]] = _key(
-        "references over several columns that nobody declared, by the table referred to;"
+        "references over several columns that are not declared, by the table referred to;"
         " false for none",
         'light = { by = ["station", "light_no"], to = ["station", "no"] }',
         {},

@@ -69,7 +69,7 @@ class DetailReader:
 
     def _one(self, path: Path, name: str, item: Any) -> Detail | None:
         if not isinstance(item, dict) or not set(item) <= set(_KEYS):
-            self.checker.wrong(path, 'A detail is written { by = "column" }.')
+            self.checker.wrong(path, 'Write a detail as { by = "column" }.')
             return None
         child = self.database.table(name)
         columns = listed(item.get("by"))
@@ -104,11 +104,11 @@ class DetailReader:
         if detail.edit == EDIT_CHOSEN:
             joined = joined_reference(child, detail.by)
             if joined is None:
-                return f"{child.name} joins no two tables: nothing can be chosen."
+                return f"{child.name} is not a junction table: nothing can be chosen."
             own = columns_of_its_own(child, joined, detail.by)
             if own:
                 return (
-                    f"{child.name} has columns that are needed ({', '.join(own)}):"
+                    f"{child.name} has required columns ({', '.join(own)}):"
                     f' edit = "{EDIT_ROWS}" lets them be entered.'
                 )
         return ""

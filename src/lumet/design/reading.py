@@ -309,7 +309,9 @@ class _TableReader:
             self.checker.wrong((*path, "formula"), problem)
             return
         if not (name.isascii() and name.isidentifier()) or name.startswith("_"):
-            problem = f'"{name}" names no formula: letters, digits and _ do.'
+            problem = (
+                f'"{name}" is not a name for a formula: use letters, digits and _.'
+            )
             self.checker.wrong((*path, "formula"), problem)
             return
         for key in set(value) - set(_FORMULA):
@@ -376,7 +378,7 @@ class _TableReader:
         yes, separator, no = str(value).partition("/")
         if separator and yes != no and yes.isalnum() and 0 < len(no) < 10:
             return str(value)
-        known = self.checker.known(path, value, SPELLINGS, "There is no spelling")
+        known = self.checker.known(path, value, SPELLINGS, "There is no storage format")
         return str(value) if known else None
 
     def _read_total(self, path: Path, value: Any) -> str | None:
@@ -387,7 +389,7 @@ class _TableReader:
             kind = self.table.column(path[1]).type.kind
             if kind not in ("integer", "decimal", "float"):
                 self.checker.wrong(
-                    path, f"{path[1]} is no number: there is no {value}."
+                    path, f"{path[1]} is not a number: there is no {value}."
                 )
                 return None
         return str(value)
@@ -426,8 +428,7 @@ class _TableReader:
             if not ours.type.compares_with(theirs.type, self.database.dialect):
                 self.checker.wrong(
                     path,
-                    f"{path[1]} is {_spelled(ours)} and {value} {_spelled(theirs)}: they"
-                    " cannot be compared.",
+                    f"{path[1]} is {_spelled(ours)} and {value} {_spelled(theirs)}: they cannot be compared.",
                 )
                 return None
         return str(value)
@@ -479,7 +480,7 @@ class _TableReader:
 
     def _read_layouts(self, path: Path, value: Any) -> tuple[str, ...] | None:
         words = self.checker.texts(path, value)
-        what = "There is no arrangement"
+        what = "There is no layout"
         good = [self.checker.known(path, word, LAYOUTS, what) for word in words or ()]
         return words if all(good) and words else None
 
@@ -533,7 +534,7 @@ class _TableReader:
             self.checker.wrong(path, f"{value} cannot be empty: it marks every record.")
             return None
         if not is_moment and kind not in ("boolean", "integer", "text"):
-            self.checker.wrong(path, f"{value} is neither a date nor yes and no.")
+            self.checker.wrong(path, f"{value} is neither a date nor a yes/no column.")
             return None
         return str(value)
 
@@ -548,7 +549,7 @@ class _TableReader:
             return None
         if re.fullmatch(r"[\w-][\w.-]*(/[\w-][\w.-]*)*", str(value)):
             return str(value)
-        problem = "folder takes a path below the uploads: letters, digits, - and /."
+        problem = "folder takes a path within the uploads: letters, digits, - and /."
         self.checker.wrong(path, problem)
         return None
 
@@ -680,7 +681,7 @@ class _TableReader:
         if not all(good):
             return None
         if len(by) != len(to):
-            self.checker.wrong(path, "by and to need as many columns as each other.")
+            self.checker.wrong(path, "by and to need the same number of columns.")
             return None
         return Refer(table=referred.name, by=by, to=to)
 

@@ -125,12 +125,12 @@ def parse_address(text: str, folder: Path) -> Address:
         dialect = url.get_dialect().name
     except (ArgumentError, NoSuchModuleError, ValueError) as error:
         raise LumetError(
-            f"{scheme}://…: this address cannot be understood.",
-            "Give a path, or postgresql://, mariadb:// or sqlite:/// and the rest.",
+            f"{scheme}://…: this address is not valid.",
+            "Give a path, or an address that begins with postgresql://, mariadb:// or sqlite:///.",
         ) from error
     if not url.database:
         raise LumetError(
-            f"{scheme}://…: the address names no database.",
+            f"{scheme}://…: the address contains no database.",
             f"Put it at the end: {scheme}://USER@HOST/DATABASE",
         )
     return Address("mariadb" if dialect == "mysql" else dialect, url=url)
@@ -170,7 +170,7 @@ def _open_file(path: Path) -> Engine:
     if path.is_dir():
         raise CannotRun(f"{path} is a folder, not a database file.")
     if not path.exists():
-        raise CannotRun(f"{path}: there is no such file.", nearest_files(path))
+        raise CannotRun(f"{path}: the file does not exist.", nearest_files(path))
 
     def connect() -> sqlite3.Connection:
         connection = sqlite3.connect(

@@ -79,25 +79,24 @@ def _of_sqlite(place: str, name: str, said: str) -> CannotRun:
 
 def _unreachable(place: str, said: str, *_: Any) -> CannotRun:
     return CannotRun(
-        f"{place}: no server answers there.",
-        "Check the host and the port, and that the server runs and may be reached.",
+        f"{place}: no server answers at this address.",
+        "Check the host and the port, and that the server is running and reachable.",
     )
 
 
 def _unknown_host(place: str, said: str, *_: Any) -> CannotRun:
-    return CannotRun(f"{place}: there is no host of that name.", "Check the host.")
+    return CannotRun(f"{place}: the host does not exist.", "Check the host.")
 
 
 def _refused_user(place: str, said: str, has_password: bool, *_: Any) -> CannotRun:
     if not has_password:
         return PasswordNeeded(
-            f"{place}: the server wants a password.",
-            "Put it into DATABASE_URL in .env, or name the database on a terminal: "
-            "it is asked for there.",
+            f"{place}: the server requires a password.",
+            "Set it in DATABASE_URL in .env, or run the command in a terminal: you are asked for it there.",
         )
     return CannotRun(
-        f"{place}: the server refuses this user and password.",
-        "Check both; an @ or / in a password is written %40 or %2F in an address.",
+        f"{place}: the server rejected this user or password.",
+        "Check both; in an address, write @ as %40 and / as %2F.",
     )
 
 
@@ -110,13 +109,13 @@ def _unknown_database(
     except (DatabaseError, CannotRun):
         names = []
     near = get_close_matches(wanted, names, n=len(names) or 1, cutoff=0)
-    listed = f"There are, nearest first: {', '.join(near[:8])}." if near else ""
-    return CannotRun(f"{place}: there is no database of that name.", listed)
+    listed = f"Available, nearest first: {', '.join(near[:8])}." if near else ""
+    return CannotRun(f"{place}: the database does not exist.", listed)
 
 
 def _needs_tls(place: str, said: str, *_: Any) -> CannotRun:
     return CannotRun(
-        f"{place}: the server takes only encrypted connections from here.",
+        f"{place}: the server accepts only encrypted connections.",
         "Add ?sslmode=require (PostgreSQL) or ?ssl=true (MariaDB) to the address.",
     )
 
@@ -124,8 +123,8 @@ def _needs_tls(place: str, said: str, *_: Any) -> CannotRun:
 def _no_right(place: str, said: str, *_: Any) -> CannotRun:
     first = said.strip().split("\n")[0]
     return CannotRun(
-        f"{place}: this user may not read it: {first}.",
-        "Ask for the right to SELECT, or use another user.",
+        f"{place}: this user has no right to read it: {first}.",
+        "Ask for the SELECT privilege, or use another user.",
     )
 
 

@@ -65,7 +65,7 @@ def _chosen(inspector: Inspector, schemas: Sequence[str]) -> tuple[str, ...]:
     default = inspector.default_schema_name
     if inspector.dialect.name == "sqlite":
         raise LumetError(
-            "A SQLite file has no schemas to choose from.", "Leave --schema out."
+            "A SQLite file has no schemas to choose from.", "Omit --schema."
         )
     known = inspector.get_schema_names()
     for name in schemas:
@@ -73,7 +73,7 @@ def _chosen(inspector: Inspector, schemas: Sequence[str]) -> tuple[str, ...]:
             near = get_close_matches(name, known, n=len(known), cutoff=0)
             raise LumetError(
                 f'There is no schema "{name}".',
-                f"There are, nearest first: {', '.join(near[:8])}.",
+                f"Available, nearest first: {', '.join(near[:8])}.",
             )
     return tuple(dict.fromkeys("" if name == default else name for name in schemas))
 

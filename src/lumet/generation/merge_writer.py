@@ -225,7 +225,7 @@ def apply(folder: Path, changes: list[Change]) -> None:
         shutil.rmtree(staging, ignore_errors=True)
         raise CannotRun(
             f"{folder} cannot be written: {error.strerror}.",
-            "Nothing was changed. Check the rights on the folder and the room on it.",
+            "Nothing was changed. Check the permissions of the folder and the free space.",
         ) from error
     finish(folder)
 
@@ -249,7 +249,7 @@ def finish(folder: Path) -> None:
     except OSError as error:
         raise CannotRun(
             f"{error.filename}: {error.strerror}.",
-            "Make room for it, then run the command again: it finishes what it began.",
+            "Free some space, then run the command again: it finishes the write.",
         ) from error
     shutil.rmtree(staging, ignore_errors=True)
 
@@ -261,7 +261,7 @@ def _planned(folder: Path, plan: bytes | None) -> list[tuple[str, bool]]:
     except (ValueError, TypeError) as error:
         raise CannotRun(
             f"{folder / STAGING / PLAN} is damaged.",
-            f"Delete the folder {folder / STAGING}; it holds what a run had begun.",
+            f"Delete the folder {folder / STAGING}; it holds an unfinished write.",
         ) from error
     for path, _done in found:
         keep_inside(folder, path, STAGING)
@@ -314,7 +314,7 @@ def _read_manifest(path: Path) -> dict[str, Any]:
     except ValueError as error:
         raise CannotRun(
             f"{path} is damaged: {error}.",
-            "Take it back from version control; it tells your edits from generated text.",
+            "Restore it from version control; it tells your edits from generated text.",
         ) from error
     return found if isinstance(found, dict) else {}
 

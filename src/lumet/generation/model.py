@@ -663,7 +663,7 @@ class _Builder:
                     self._rule(tree, table, decisions, message, name) for tree in trees
                 ]
                 continue
-            said = message or f"This must hold: {text}"
+            said = message or f"This condition is not met: {text}"
             key = self.keys[table.name][name]
             words = text.replace(":", "\\:")
             held.append((repr(key), repr(words), f"_({said!r})"))

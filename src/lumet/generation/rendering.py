@@ -145,8 +145,8 @@ def _formatted(files_: dict[str, str]) -> dict[str, str]:
         if ran.returncode:
             said = ran.stderr.replace(folder, "").strip()
             raise RenderedWrong(
-                f"A generated file is not Python: {said}",
-                "This is a fault of Lumet's; please report it with the table's facts.",
+                f"A generated file is not valid Python: {said}",
+                "This is a bug in Lumet; please report it with the definition of the table.",
             )
         return {path: Path(folder, path).read_text(encoding="utf-8") for path in files_}
 

@@ -89,13 +89,13 @@ class Wording:
         if tree.kind == "compare":
             return self._compared(tree)
         if tree.kind == "filled":
-            return f"{self._term(tree.parts[0])} is needed"
+            return f"{self._term(tree.parts[0])} is required"
         if tree.kind == "one of":
             first = tree.parts[0]
             listed = ", ".join(self._term(part, first) for part in tree.parts[1:])
             return f"{self._term(first)} must be one of: {listed}"
         if tree.kind == "like":
-            return f"{self._term(tree.parts[0])} must look like {_pattern(tree.value)}"
+            return f"{self._term(tree.parts[0])} must match {_pattern(tree.value)}"
         if tree.kind == "and":
             return ", and ".join(self._demand(part) for part in tree.parts)
         if tree.kind == "or":
@@ -114,7 +114,7 @@ class Wording:
             first = tree.parts[0]
             listed = ", ".join(self._term(part, first) for part in tree.parts[1:])
             return f"{self._term(first)} must be none of: {listed}"
-        return f"{self._term(tree.parts[0])} must not look like {_pattern(tree.value)}"
+        return f"{self._term(tree.parts[0])} must not match {_pattern(tree.value)}"
 
     def _compared(self, tree: Tree) -> str:
         left, right = tree.parts

@@ -222,7 +222,7 @@ def read_only_stamp(subject: Subject, column: Column) -> Choice | None:
     """When and by whom a record was made or changed; only where it may stay empty or
     the database fills it in. Example: `created_at`."""
     if is_stamp(column) and (column.nullable or column.default is not None):
-        return Choice(True, "a stamp of the record itself", 0.9)
+        return Choice(True, "an automatic value", 0.9)
     return None
 
 
@@ -306,7 +306,7 @@ def next_of_key(subject: Subject, column: Column) -> Choice | None:
     native = column.type.native.lower()
     if column.type.kind == "integer" and any(each in native for each in _COUNTING):
         return Choice(
-            "max + 1", f"declared as {column.type.native}, which nobody counts"
+            "max + 1", f"declared as {column.type.native}, which no sequence generates"
         )
     return None
 

@@ -180,7 +180,7 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
     if order.value:
         add(order, "list", "order")
     if below := relations.hierarchy_of(subject):
-        reason = "by it they refer to others of their own"
+        reason = "refers to other rows of its table"
         add(Choice(below, reason), "list", "parent")
     for section, choice in tables.sections_of(subject).items():
         add(choice, "sections", section)
@@ -251,7 +251,7 @@ def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
     everything, looking = list(RIGHTS), ["view", "export"]
     found = [
         Entry(("role", "administrator", "label"), "Administrator"),
-        Entry(("role", "administrator", "manage_users"), True, "keeps the users"),
+        Entry(("role", "administrator", "manage_users"), True, "manages users"),
         Entry(("role", "administrator", "read_audit_log"), True, "sees who did what"),
         Entry(
             ("role", "administrator", "share_views"), True, "shares views with others"
@@ -262,7 +262,7 @@ def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
     ]
     if _REFERENCE_GROUP in groups:
         path = ("role", "editor", "tables", GROUP_PREFIX + _REFERENCE_GROUP)
-        found.append(Entry(path, ["view"], "looked up, kept by administrators"))
+        found.append(Entry(path, ["view"], "reference data, edited by administrators"))
     found += [
         Entry(("role", "viewer", "label"), "Viewer"),
         Entry(("role", "viewer", "tables", "*"), looking),

@@ -1,4 +1,4 @@
-"""The question of one column's kind: how it is shown and entered."""
+"""The question of one column's kind: how the column is displayed and entered."""
 
 from collections.abc import Iterator
 
@@ -253,7 +253,7 @@ def kind_of_duration(subject: Subject, column: Column) -> Choice | None:
         return Choice("duration", f"declared as {column.type.native}")
     named = DURATION.intersection(split_words(column.name)[-1:])
     if column.type.kind == "time" and named:
-        return Choice("duration", "a time, by its name how long", 0.8)
+        return Choice("duration", "a time, named like a duration", 0.8)
     return None
 
 
@@ -440,7 +440,7 @@ def kind_of_code(subject: Subject, column: Column) -> Choice | None:
     if column.type.kind != "integer" or not words:
         return None
     if words[-1] in _CODE_WORDS or subject.table.primary_key == (column.name,):
-        return Choice("code", "a number that is a name, by its own", 0.9)
+        return Choice("code", "a number used as a name", 0.9)
     profile = subject.column_profile(column.name)
     four = (
         profile is not None and profile.magnitude == 10_000 and profile.mean_length == 4

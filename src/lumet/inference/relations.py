@@ -153,7 +153,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
     if _is_single(child, reference) and (
         is_owned or not others or key == reference.columns
     ):
-        return Choice("rows", "a record has one of it at most", 0.85)
+        return Choice("rows", "at most one per record", 0.85)
     if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
         return None
     junction = junction_of(subject.about(name))
@@ -168,7 +168,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         (1.5, "its name begins with ours", begins),
         (0.5, "named like a part", bool(set(words[-1:]) & _PARTS)),
         (1.0, "its lines are numbered", bool(position_of(child, reference))),
-        (0.5, "nobody else refers to it", not others),
+        (0.5, "no other table refers to it", not others),
     ]
     points = sum(weight for weight, _, holds in reasons if holds)
     if others and not is_owned:

@@ -217,7 +217,7 @@ def columns_of_list(subject: Subject) -> Choice:
         if column.name not in titled and _is_for_list(subject, column)
     ]
     if len(found) <= LIST_COLUMNS:
-        return Choice([c.name for c in found], "short, and not said by the title")
+        return Choice([c.name for c in found], "short, and not in the title")
     ranks = {"lookup": 0, "choice": 0, "date": 1, "datetime": 1, "yes/no": 2}
     best = sorted(
         found,
@@ -227,7 +227,7 @@ def columns_of_list(subject: Subject) -> Choice:
         ),
     )[:LIST_COLUMNS]
     kept = [c.name for c in found if c in best]
-    return Choice(kept, f"the most telling {LIST_COLUMNS} of {len(found)}", 0.8)
+    return Choice(kept, f"the most readable {LIST_COLUMNS} of {len(found)}", 0.8)
 
 
 def wide_columns_of_list(subject: Subject) -> Choice:
@@ -243,7 +243,7 @@ def wide_columns_of_list(subject: Subject) -> Choice:
     ]
     others.sort(key=lambda column: _is_long(subject, column))
     found = [column.name for column in others[:WIDE_COLUMNS]]
-    return Choice(found, "where there is room for more")
+    return Choice(found, "for wide windows")
 
 
 def _is_long(subject: Subject, column: Column) -> bool:

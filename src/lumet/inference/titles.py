@@ -98,7 +98,7 @@ def title_of_description(subject: Subject) -> Choice | None:
 
 
 def title_of_code(subject: Subject) -> Choice | None:
-    """A number or a code of its own that no two records share: what people call it by,
+    """A number or a code of its own that no two records share: the label shown to users by,
     unless it is the key of lines that belong to a record. Example: `{serial_no}` of
     a lamp."""
     for column in subject.table.columns:
@@ -192,7 +192,7 @@ def title_of_telling(subject: Subject) -> Choice | None:
     """A column with a telling name, else the first short text that is no choice.
     Example: `{description}` of a repair."""
     for column in _named(subject, TELLING_WORDS):
-        return _single(column, "the most telling name", 0.75)
+        return _single(column, "the most readable name", 0.75)
     for column in subject.table.columns:
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
             not subject.choices(column.name)
@@ -234,7 +234,7 @@ def title_of_number(subject: Subject) -> Choice | None:
     columns = near or rest[:1] or key[:1]
     parts = ", ".join(f"{{{name}}}" for name in columns)
     singular = subject.answer("singular")
-    return Choice(f"{singular} {parts}", "nothing names a record", 0.5)
+    return Choice(f"{singular} {parts}", "no column names a record", 0.5)
 
 
 TITLE_RULES: tuple[TableRule, ...] = (

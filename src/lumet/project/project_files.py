@@ -65,7 +65,7 @@ def locked(folder: Path) -> Iterator[None]:
         lock.acquire()
     except Timeout as error:
         raise CannotRun(
-            f"Another lumet command is at work in {folder}.",
+            f"Another lumet command is running in {folder}.",
             "Wait until it has finished, then try again.",
         ) from error
     except OSError as error:
@@ -163,7 +163,7 @@ def package_name(wanted: str) -> str:
 def why_not_package(name: str) -> str:
     """Say why a package cannot be called `name`, "" when it can."""
     if not name.isidentifier() or not name.isascii() or keyword.iskeyword(name):
-        return "is no Python name"
+        return "is not a Python name"
     if name in _OWN_FOLDERS:
         return "is a folder of the project"
     if name in sys.stdlib_module_names or _is_installed(name):
@@ -206,7 +206,7 @@ def parse_settings(
         checker.wrong(("package",), f'"{values["package"]}" {why}. Choose another.')
     language = values["language"]
     if not re.fullmatch(r"[a-z]{2,3}(_[A-Za-z]{2,4})*", language):
-        checker.wrong(("language",), f'"{language}" is no language, such as en_GB.')
+        checker.wrong(("language",), f'"{language}" is not a language, such as en_GB.')
     return ProjectSettings(**values)
 
 

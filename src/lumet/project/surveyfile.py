@@ -104,7 +104,7 @@ def read_survey(folder: Path) -> Survey:
     if text is None:
         raise LumetError(
             f"There is no {SURVEY} in {folder}.",
-            "Begin with: lumet survey DATABASE   (or name the folder with --project)",
+            "Start with: lumet survey DATABASE   (or give the folder with --project)",
         )
     try:
         content = json.loads(text)
@@ -125,5 +125,5 @@ def read_survey(folder: Path) -> Survey:
 def _damaged(said: str) -> LumetError:
     return LumetError(
         f"{SURVEY} is damaged ({said}).",
-        "It is machine-written: take it back from version control, or survey again.",
+        "It is generated: restore it from version control, or survey again.",
     )

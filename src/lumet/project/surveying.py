@@ -202,8 +202,8 @@ def _address(folder: Path, text: str | None, environment: dict[str, str]) -> Add
     known = _known(environment)
     if not known:
         raise LumetError(
-            "No database was named, and DATABASE_URL is not set.",
-            "Name one: lumet survey FILE.db   or   lumet survey sqlite:///FILE.db",
+            "No database was given, and DATABASE_URL is not set.",
+            "Give one: lumet survey FILE.db   or   lumet survey sqlite:///FILE.db",
         )
     return parse_address(known, folder)
 
@@ -278,7 +278,7 @@ def _read(
             if len(left_out) == len(database.tables):
                 raise LumetError(
                     f"{place}: no table fits the patterns in {files.SETTINGS}.",
-                    "Patterns are as in a shell: --tables 'station*'.",
+                    "Use shell patterns: --tables 'station*'.",
                 )
             evidence = _read_rows(engine, database, told) if read_rows else Evidence()
         finally:
@@ -333,12 +333,12 @@ def _no_table(place: str, address: Address) -> LumetError:
     schemas = schemas_with_tables(address)
     if schemas:
         return LumetError(
-            f"{place} holds no table in its default schema.",
+            f"{place} has no table in its default schema.",
             f"There are tables in {', '.join(schemas)}. Choose: --schema {schemas[0]}",
         )
     return LumetError(
-        f"{place} holds no table that can be read.",
-        "Is it the right one? Nothing was written.",
+        f"{place} has no table that can be read.",
+        "Check that it is the right database. Nothing was written.",
     )
 
 

@@ -206,7 +206,7 @@ class Users:
         sessions of the user end."""
         name = self.of_link(token)
         if name is None:
-            raise Refused(_("This link is no longer good."))
+            raise Refused(_("This link is no longer valid. Ask for a new one."))
         check_password(name, password, *self._password_rules)
         kept = passwords.hash_password(password)
         with self.store.writing() as connection:
@@ -215,7 +215,7 @@ class Users:
             number = connection.scalar(select(link.c.user_id).where(mine))
             used = delete(link).where(mine)
             if number is None or not connection.execute(used).rowcount:
-                raise Refused(_("This link is no longer good."))
+                raise Refused(_("This link is no longer valid. Ask for a new one."))
             _set_password(connection, number, kept)
         return name
 
@@ -244,7 +244,7 @@ class Users:
             return
         if count >= MOST_WRONG:
             self.sign_out(visitor.token)
-        raise Refused(_("The present password is another."))
+        raise Refused(_("The current password is wrong."))
 
     def change_password(self, visitor: SessionUser, new: str) -> None:
         """Change one's own password, which was confirmed; the other sessions of the user
@@ -295,7 +295,7 @@ class Users:
         # locked, since two who demote each other at once would leave none
         keepers = set(connection.scalars(of_keepers.with_for_update()))
         if keepers == {number}:
-            raise Refused(_("Nobody would be left who keeps the accounts."))
+            raise Refused(_("At least one user who manages users must remain."))
 
     def set_attributes(self, number: int, attributes: Mapping[str, str]) -> None:
         """Give a user these attributes and no others."""
@@ -348,7 +348,7 @@ class Users:
                 others = connection.execute(shown.where(user.c.id != number))
                 if any(skeleton(o or "") == skeleton(name) for _id, o in others):
                     raise Refused(
-                        _('Somebody is called "%(name)s" already.', name=name)
+                        _('The name "%(name)s" is taken. Choose another.', name=name)
                     )
             mine = update(user).where(user.c.id == number)
             connection.execute(mine.values(display_name=name or None))
@@ -575,7 +575,7 @@ class Users:
         """Make the first user by a link, which is then used up."""
         role = self.invited_role(token)
         if role is None:
-            raise Refused(_("This link is no longer good."))
+            raise Refused(_("This link is no longer valid. Ask for a new one."))
         name = name.strip()
         _check_name(name)
         check_password(name, password, *self._password_rules)
@@ -584,16 +584,16 @@ class Users:
             # of several who come at once, one uses it up
             used = delete(invitation).where(invitation.c.token == _digest(token))
             if not connection.execute(used).rowcount or self._has_users(connection):
-                raise Refused(_("This link is no longer good."))
+                raise Refused(_("This link is no longer valid. Ask for a new one."))
             _insert(connection, name, kept, [role], {})
 
 
 def _check_name(name: str) -> None:
     longest = max(len(each) for each in (name, fold_name(name), skeleton(name)))
     if not name or longest > LONGEST_NAME or not name.isprintable():
-        raise Refused(_("A name has 1 to 80 printable characters."))
+        raise Refused(_("Enter a name of 1 to 80 printable characters."))
     if mixes_alphabets(name):
-        raise Refused(_("A name has the letters of one alphabet."))
+        raise Refused(_("Enter a name in the letters of one alphabet."))
 
 
 def _refuse_taken(connection: Connection, name: str, number: int) -> None:
@@ -601,10 +601,12 @@ def _refuse_taken(connection: Connection, name: str, number: int) -> None:
     wanted = skeleton(name)
     taken = select(user.c.id).where(user.c.skeleton == wanted, user.c.id != number)
     if connection.scalar(taken):
-        raise Refused(_('There is a user "%(name)s" already.', name=name))
+        raise Refused(_('The name "%(name)s" is taken. Choose another.', name=name))
     former = select(former_name.c.user_id).where(former_name.c.skeleton == wanted)
     if connection.scalar(former.where(former_name.c.user_id != number)):
-        raise Refused(_('"%(name)s" was the name of another user.', name=name))
+        raise Refused(
+            _('"%(name)s" was the name of another user. Choose another.', name=name)
+        )
 
 
 def _insert(

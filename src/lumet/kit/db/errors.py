@@ -69,7 +69,8 @@ def not_allowed(told: Refusal) -> str:
     """Return the message of a refusal that belongs to no field and no reference."""
     if told.kind == "needed" and told.columns:
         names = ", ".join(told.columns)
-        text = _("The database needs a value in %(names)s, which this form does not have.",
+        text = _("The database requires a value in %(names)s, which is not on this "
+                 "form.",
                  names=names)  # fmt: skip
     elif told.rule:
         text = _(

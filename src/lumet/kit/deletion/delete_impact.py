@@ -394,7 +394,7 @@ def _words(
         noun = str(pages.singular) + label.removeprefix(plural)
     elif seen == 1 and label.endswith(lower_first(plural)):
         noun = label.removesuffix(lower_first(plural)) + lower_first(pages.singular)
-    number = f"{seen:,}" if seen <= MOST_COUNTED else _("over %(n)s", n="1,000")
+    number = f"{seen:,}" if seen <= MOST_COUNTED else _("more than %(n)s", n="1,000")
     words = f"{number} {lower_first(noun)}"
     if are_more:
         return str(_("%(words)s, and records you may not see", words=words))

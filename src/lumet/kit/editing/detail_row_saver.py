@@ -221,7 +221,7 @@ class DetailRowSaver:
             except DBAPIError as error:
                 self._refuse(index, own, error)
             except (RecordNotFound, AccessDenied, ChangeDenied, ValueError):
-                text = _("This row cannot be changed any more.")
+                text = _("This row can no longer be changed.")
                 self.editor.messages[index] = str(text)
             except RuleViolated as broken:
                 self.editor.messages[index] = str(broken.rule.message)
@@ -299,8 +299,8 @@ class DetailRowSaver:
         words = [each.words for each in (*found.deleted_too, *found.unlinked)]
         if words and not found.prevented_by:
             self.editor.asked[index] = str(
-                _("This hangs on it: %(words)s. Save again to take it away all the "
-                  "same.", words=", ".join(words))
+                _("Dependent records: %(words)s. Save again to delete the row "
+                  "anyway.", words=", ".join(words))
             )  # fmt: skip
 
     def _change(self, turn: _Turn, index: str, own: Typed) -> None:
@@ -330,7 +330,7 @@ class DetailRowSaver:
         now = self.saver.digests(held.seen, held.values, entered)
         is_changed = any(own.get(name, text) != text for name, text in now.items())
         if is_changed:
-            message = _("Somebody changed this row meanwhile.")
+            message = _("Another user changed this row.")
             self.editor.messages[index] = str(message)
         return is_changed
 
@@ -371,7 +371,7 @@ class DetailRowSaver:
                 else:
                     wrong = SaveResult(form)
                     if not form[position].errors:
-                        form.add_error(position, _("This is needed."))
+                        form.add_error(position, _("Enter a value."))
                     self.editor.failed[index] = wrong
                     continue
             for name in (position, SEEN + position):

@@ -435,7 +435,7 @@ class DetailRowsEditor:
                 each.name = row.name + key
                 each.spoken = self.pages.label(key)
                 if not row.key and self.counts(key):
-                    each.placeholder = _("next")
+                    each.placeholder = _("next number")
 
     def typed(self, typed: Typed) -> dict[str, Typed]:
         """Return what was typed by row: by the word that stands for it."""

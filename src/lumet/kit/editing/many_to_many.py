@@ -231,7 +231,7 @@ class ManyToManyEditor:
         }
         for each in added:
             if each not in known or not self.may_add:
-                self.refused.append(str(_("Choose one of the list.")))
+                self.refused.append(str(_("Choose one from the list.")))
             else:
                 self._choose(connection, self._held(belongs, parts[each]), recording)
         if self.refused:

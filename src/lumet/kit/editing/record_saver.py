@@ -623,15 +623,17 @@ class RecordSaver:
         if told.kind == "unique" and keys:
             outcome.form.add_error(keys[-1], self.checks.clash_message(tuple(keys)))
         elif told.kind == "needed" and keys:
-            outcome.form.add_error(keys[0], _("This is needed."))
+            outcome.form.add_error(keys[0], _("Enter a value."))
         elif told.kind == "range" and keys:
-            outcome.form.add_error(keys[0], _("The database does not take this value."))
+            outcome.form.add_error(
+                keys[0], _("The database does not accept this value.")
+            )
         elif told.kind == "unique":
-            outcome.refused.append(_("Another record has the same values already."))
+            outcome.refused.append(_("Another record already has these values."))
         elif told.kind == "reference":
             outcome.refused.append(
-                _("Something this refers to is no longer there, or something refers "
-                  "to this by what was changed.")
+                _("A record that this one refers to no longer exists, or another "
+                  "record refers to a value that you changed.")
             )  # fmt: skip
         else:
             outcome.refused.append(not_allowed(told))

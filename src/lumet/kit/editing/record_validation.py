@@ -55,7 +55,7 @@ class RecordValidation:
                 continue
             made = name in dict(self.pages.generated_values)
             if not (form.is_new and (made or _fills_itself(column))):
-                form.add_error(name, _("This is needed."))
+                form.add_error(name, _("Enter a value."))
         form.check_rules()
         self._check_lookups(connection, form, values, key)
         if with_uniques:
@@ -92,7 +92,7 @@ class RecordValidation:
                 message = _("Choose one that fits %(labels)s.", labels=listed)
                 form.add_error(name, message)
             else:
-                form.add_error(name, _("Choose one of the list."))
+                form.add_error(name, _("Choose one from the list."))
 
     def _is_open(self, connection: Connection, lookup: Lookup, value: Any) -> bool:
         """Tell whether a value can be chosen: asked once, however many rows choose it."""
@@ -147,7 +147,7 @@ class RecordValidation:
             for each in tree.columns
         )
         if None not in above and makes_cycle(connection, tree, key, above):
-            message = _("This stands below the record itself. Choose another.")
+            message = _("This is below the record itself. Choose another.")
             form.add_error(name, message)
 
     def _check_uniques(
@@ -178,9 +178,13 @@ class RecordValidation:
         """Return what is said where another record has the same values already."""
         noun = lower_first(self.pages.singular)
         if len(columns) == 1:
-            return str(_("Another %(noun)s has this already.", noun=noun))
+            return str(_("Another %(noun)s already has this value.", noun=noun))
         labels = ", ".join(self.pages.label(name) for name in columns)
-        text = _("Another %(noun)s has the same %(labels)s.", noun=noun, labels=labels)
+        text = _(
+            "Another %(noun)s already has the same %(labels)s.",
+            noun=noun,
+            labels=labels,
+        )
         return str(text)
 
 

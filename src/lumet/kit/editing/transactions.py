@@ -34,14 +34,14 @@ class SaveAborted(Exception):
     def message(self) -> str:
         """What to tell who wanted the change."""
         if self.is_unsure:
-            text = _("The connection to the database was lost while this was being "
-                     "saved. Impersonation whether it is there before you save it again.")  # fmt: skip
+            text = _("The connection to the database was lost while saving. Check "
+                     "whether the record was saved before you save it again.")  # fmt: skip
         elif self.kind == "busy":
-            text = _("Somebody else is changing what this needs, and it took too long. "
-                     "Nothing was saved yet; try again in a moment.")  # fmt: skip
+            text = _("Another user is changing the same data. Nothing was saved; try "
+                     "again in a moment.")  # fmt: skip
         else:
-            text = _("The database cannot be reached. Nothing was saved yet; try again "
-                     "in a moment.")  # fmt: skip
+            text = _("The database cannot be reached. Nothing was saved; try again in "
+                     "a moment.")  # fmt: skip
         return str(text)
 
 

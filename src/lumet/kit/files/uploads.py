@@ -98,12 +98,18 @@ class Uploads:
         if self._waiting_bytes(user[0]) > WAITING_SHARE * self.most_bytes:
             raise Refused(
                 _(
-                    "Too many files wait to be saved. Save their forms, or try again tomorrow."
+                    "Too many of your files are waiting to be saved. Save their "
+                    "forms, or try again tomorrow."
                 )
             )
         content = stream.read(most + 1)
         if len(content) > most:
-            raise Refused(_("At most %(size)s.", size=size_text(most)))
+            raise Refused(
+                _(
+                    "This file is larger than %(size)s. Choose a smaller one.",
+                    size=size_text(most),
+                )
+            )
         ending = ending_of(content, original, place.images)
         token = secrets.token_urlsafe(_TOKEN_BYTES)
         name = _name(original, token, ending, place.longest_name)
@@ -113,7 +119,9 @@ class Uploads:
             target.write_bytes(content)
             target.chmod(0o600)
         except OSError as error:
-            raise Refused(_("The file cannot be stored here.")) from error
+            raise Refused(
+                _("The file could not be stored. Ask an administrator.")
+            ) from error
         values = {
             "token": token,
             "folder": place.folder,
@@ -227,7 +235,7 @@ def ending_of(content: bytes, original: str, images: bool) -> str:
     if picture := _picture_ending(content):
         return picture
     if images:
-        raise Refused(_("This is no picture: PNG, JPEG, GIF and WebP are taken."))
+        raise Refused(_("This is not an image. Choose a PNG, JPEG, GIF or WebP file."))
     guessed = filetype.guess(content[:HEAD])
     if guessed is not None and guessed.mime in DOCUMENTS:
         return DOCUMENTS[guessed.mime]
@@ -236,7 +244,8 @@ def ending_of(content: bytes, original: str, images: bool) -> str:
         return ending
     raise Refused(
         _(
-            "Files of this kind are not taken: pictures, PDF, office files and texts are."
+            "Files of this type are not accepted. Choose an image, a PDF, an "
+            "office file or a text."
         )
     )
 
@@ -251,7 +260,8 @@ def _picture_ending(content: bytes) -> str:
             if found.width * found.height > MOST_PIXELS:
                 millions = MOST_PIXELS // 1_000_000
                 raise Refused(
-                    _("This picture is too large: at most %(n)s million pixels.",
+                    _("This image has more than %(n)s million pixels. Choose a smaller "
+                      "one.",
                       n=millions)
                 )  # fmt: skip
             found.verify()
@@ -279,7 +289,7 @@ def _name(original: str, token: str, ending: str, longest: int) -> str:
     and there is room, and what nobody guesses."""
     room = longest - len(token) - len(ending) - 2
     if room < -1:
-        raise Refused(_("The column is too short for the name of a file."))
+        raise Refused(_("The column is too short for a file name."))
     stem = re.split(r"[/\\]", original)[-1].rpartition(".")[0]
     plain = re.sub(r"[^a-z0-9]+", "-", stem.lower()).strip("-")[
         : min(room, _LONGEST_STEM)

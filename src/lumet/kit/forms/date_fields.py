@@ -152,13 +152,13 @@ class DateTimeField(ClockField):
         knows = isinstance(stored, datetime) and stored.tzinfo is not None
         if not self.is_local and not knows:
             if found.tzinfo is not None:
-                raise ValueError(_("Write it without a time zone: none is kept here."))
+                raise ValueError(_("Enter it without a time zone; none is stored."))
             return found
         known = found if found.tzinfo is not None else _known(found, locale.zone())
         try:
             return self.as_stored(known)
         except OverflowError:
-            raise ValueError(_("This is too far away.")) from None
+            raise ValueError(_("This is out of range.")) from None
 
     def as_stored(self, moment: datetime) -> datetime:
         """Return a moment of any zone as the column keeps it."""
@@ -211,7 +211,7 @@ def _known(local: datetime, zone: ZoneInfo) -> datetime:
         first, second = (found.replace(fold=fold).isoformat()[-6:] for fold in (0, 1))
         raise ValueError(
             _(
-                "The clocks show this time twice. Write %(first)s or %(second)s behind it.",
+                "The clocks show this time twice. Add %(first)s or %(second)s to it.",
                 first=first,
                 second=second,
             )
@@ -252,14 +252,14 @@ class DurationField(ValueField):
             return self._parse_clock(text)
         if not (_SPOKEN.fullmatch(text) or _ISO.fullmatch(text.upper())):
             raise ValueError(
-                _("Enter how long it takes: 1:30, 2 days 4:00 or 45 minutes.")
+                _("Enter a duration, such as 1:30, 2 days 4:00 or 45 minutes.")
             )
         return text
 
     def _parse_clock(self, text: str) -> str:
         found = re.fullmatch(r"-?(\d{1,3}):([0-5]\d)(:[0-5]\d(\.\d{1,6})?)?", text)
         if found is None or int(found[1]) > self.MOST_HOURS:
-            raise ValueError(_("Enter hours and minutes as 36:15."))
+            raise ValueError(_("Enter hours and minutes, such as 36:15."))
         return text if found[3] else f"{text}:00"
 
     def to_text(self, value: Any) -> str:

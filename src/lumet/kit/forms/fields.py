@@ -97,7 +97,7 @@ class ValueField(Field):
         gathered = self.gather(valuelist)
         if len(gathered) > self.longest:
             raise ValueError(
-                _("This is too long: at most %(count)s characters.", count=self.longest)
+                _("Enter at most %(count)s characters.", count=self.longest)
             )
         text = self.clean(gathered)
         if self.is_unchanged(text):
@@ -260,7 +260,7 @@ class ColourField(TextField):
     def parse(self, text: str) -> str:
         digits = text.removeprefix("#")
         if not re.fullmatch(r"[0-9a-fA-F]{3}|[0-9a-fA-F]{6}|[0-9a-fA-F]{8}", digits):
-            raise ValueError(_("Enter a colour as #2a6f97."))
+            raise ValueError(_("Enter a colour, such as #2a6f97."))
         return digits if self.bare else f"#{digits}"
 
     def to_text(self, value: Any) -> str:
@@ -313,7 +313,7 @@ class YesNoField(ValueField):
     def options(self) -> list[tuple[str, Any, str]]:
         """The buttons: value, label, colour."""
         found = [("yes", _("Yes"), ""), ("no", _("No"), "")]
-        return found if self.required else [("", _("Not known"), ""), *found]
+        return found if self.required else [("", _("Unknown"), ""), *found]
 
 
 class ChoiceField(ValueField):
@@ -366,7 +366,7 @@ class ChoiceField(ValueField):
 
     def parse(self, text: str) -> Any:
         if text not in self.choices and not self.other_values:
-            raise ValueError(_("Choose one of the list."))
+            raise ValueError(_("Choose one from the list."))
         value = self._value_of(text)
         if self.whole and not isinstance(value, int):
             raise ValueError(_("Enter a whole number, such as 12."))
@@ -435,7 +435,7 @@ class LookupField(ValueField):
         try:
             return self.value_type(text)
         except (ValueError, TypeError, InvalidOperation):
-            raise ValueError(_("Choose one of the list.")) from None
+            raise ValueError(_("Choose one from the list.")) from None
 
     def process_formdata(self, valuelist: list[Any]) -> None:
         if valuelist and valuelist[0] == KEPT:
@@ -455,7 +455,9 @@ class JsonField(LongTextField):
         try:
             json.loads(text, parse_constant=_refuse)
         except (ValueError, RecursionError) as error:
-            raise ValueError(_("This is not JSON: %(said)s.", said=error)) from None
+            raise ValueError(
+                _("This is not valid JSON: %(said)s.", said=error)
+            ) from None
         return text
 
     def to_text(self, value: Any) -> str:
@@ -580,7 +582,7 @@ class MultipleChoiceField(ValueField):
         if self.each == "number":
             number = re.compile(r"[+-]?\d+(\.\d+)?")
             if not all(number.fullmatch(each) for each in items):
-                raise ValueError(_("Enter numbers, one a line."))
+                raise ValueError(_("Enter one number per line."))
         return ",".join(items) if self.joined else tuple(items)
 
     @staticmethod

@@ -77,7 +77,7 @@ class FileField(ValueField):
             return None
         waits = self.pending
         if waits is None:
-            raise ValueError(_("This file is no longer here. Choose it again."))
+            raise ValueError(_("This file is no longer available. Choose it again."))
         if self.folder:
             return waits.name
         return (uploads().folder / waits.folder / waits.name).read_bytes()

@@ -5,6 +5,7 @@ from functools import lru_cache
 from typing import Any
 
 from flask_babel import lazy_gettext as _
+from flask_babel import lazy_ngettext
 
 from ..common import locale
 from ..common.formatting import number_text, plain_text
@@ -19,7 +20,7 @@ def _read_number(text: str, otherwise: Any) -> Decimal:
         return read_number(text, locale.language())
     except Ambiguous:
         raise ValueError(
-            _("This may be two numbers. Write it without points between thousands.")
+            _("This number is ambiguous. Enter it without thousands separators.")
         ) from None
     except ValueError:
         raise ValueError(otherwise) from None
@@ -111,7 +112,11 @@ class DecimalField(NumberField):
         if self.scale == 0:
             raise ValueError(_("Enter a whole number, such as 12."))
         raise ValueError(
-            _("At most %(count)s digits after the point.", count=self.scale)
+            lazy_ngettext(
+                "Enter at most %(num)s digit after the decimal point.",
+                "Enter at most %(num)s digits after the decimal point.",
+                self.scale,
+            )
         )
 
     def _check_size(self, number: Decimal, before: int, most: int) -> None:
@@ -120,7 +125,11 @@ class DecimalField(NumberField):
             raise ValueError(_("Enter a number below %(small)s.", small=small))
         if before > max(most, 0):
             raise ValueError(
-                _("At most %(count)s digits before the point.", count=most)
+                lazy_ngettext(
+                    "Enter at most %(num)s digit before the decimal point.",
+                    "Enter at most %(num)s digits before the decimal point.",
+                    most,
+                )
             )
 
     def to_text(self, value: Any) -> str:

@@ -5,6 +5,7 @@ from typing import Any
 from uuid import UUID
 
 from flask_babel import lazy_gettext as _
+from flask_babel import lazy_ngettext
 from wtforms.validators import StopValidation, ValidationError
 
 from .fields import ValueField
@@ -15,7 +16,7 @@ def Required() -> Any:
 
     def check(form: Any, field: ValueField) -> None:
         if field.data is None and not field.process_errors:
-            raise StopValidation(_("This is needed."))
+            raise StopValidation(_("Enter a value."))
 
     check.field_flags = {"required": True}  # type: ignore[attr-defined]
     return check
@@ -27,9 +28,10 @@ def MaxLength(count: int) -> Any:
     def check(form: Any, field: ValueField) -> None:
         if isinstance(field.data, str) and len(field.data) > count:
             raise ValidationError(
-                _(
-                    "At most %(count)s characters; these are %(found)s.",
-                    count=count,
+                lazy_ngettext(
+                    "Enter at most %(num)s character; this has %(found)s.",
+                    "Enter at most %(num)s characters; this has %(found)s.",
+                    count,
                     found=len(field.data),
                 )
             )
@@ -44,9 +46,10 @@ def MaxBytes(count: int) -> Any:
     def check(form: Any, field: ValueField) -> None:
         if isinstance(field.data, str) and len(field.data.encode()) > count:
             raise ValidationError(
-                _(
-                    "At most %(count)s bytes; these are %(found)s.",
-                    count=count,
+                lazy_ngettext(
+                    "Enter at most %(num)s byte; this has %(found)s.",
+                    "Enter at most %(num)s bytes; this has %(found)s.",
+                    count,
                     found=len(field.data.encode()),
                 )
             )
@@ -87,11 +90,11 @@ def NumberRange(lowest: Any = None, highest: Any = None) -> Any:
         least, most = f"{lowest}{unit}", f"{highest}{unit}"
         if lowest is not None and highest is not None:
             raise ValidationError(
-                _("Must be between %(low)s and %(high)s.", low=lowest, high=most)
+                _("Enter a value between %(low)s and %(high)s.", low=lowest, high=most)
             )
         if low:
-            raise ValidationError(_("Must be %(low)s or more.", low=least))
-        raise ValidationError(_("Must be %(high)s or less.", high=most))
+            raise ValidationError(_("Enter %(low)s or more.", low=least))
+        raise ValidationError(_("Enter %(high)s or less.", high=most))
 
     check.field_flags = {"lowest": lowest, "highest": highest}  # type: ignore[attr-defined]
     return check

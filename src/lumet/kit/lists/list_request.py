@@ -515,9 +515,9 @@ class ListRequest:
             without = self.address(filter_.name)
             found.append(ActiveFilter(self.pages.label(filter_.key), words, without))
         if self.deleted:
-            shown = {WITH: _("shown as well"), ONLY: _("only they")}[self.deleted]
+            shown = {WITH: _("Include deleted"), ONLY: _("Only deleted")}[self.deleted]
             without = self.address("deleted")
-            found.append(ActiveFilter(str(_("Deleted ones")), str(shown), without))
+            found.append(ActiveFilter(str(_("Deleted records")), str(shown), without))
         if self.is_tree and self.under:
             label = self.pages.label(self.pages.list.parent)
             words = self._words_above(connection)
@@ -780,7 +780,7 @@ class ListRequest:
         number = number_text(count.number, self.site.language, None)
         words = str(_("more than %(n)s", n=number)) if count.is_capped else number
         is_top = self.is_tree and not self.under
-        return str(_("%(n)s at the top", n=words)) if is_top else words
+        return str(_("%(n)s at the top level", n=words)) if is_top else words
 
     def label(self, key: str) -> str:
         """Return what people call a column of the list."""

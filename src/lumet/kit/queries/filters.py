@@ -345,7 +345,7 @@ def in_words(
     if filter_.operator == EMPTY:
         return str(_("is empty"))
     if filter_.operator == FILLED:
-        return str(_("is filled in"))
+        return str(_("is not empty"))
     if filter_.operator == WITHIN:
         return preset_words()[filter_.texts[0]]
     if filter_.operator == HAS:

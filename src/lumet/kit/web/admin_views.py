@@ -137,7 +137,7 @@ def save(number: int) -> ResponseReturnValue:
             try:
                 attributes[attribute.name] = attribute.parse(typed)[:400]
             except (ValueError, ArithmeticError):
-                text = _("%(name)s takes a value of the type %(kind)s.",
+                text = _("Enter a value of the type %(kind)s for %(name)s.",
                          name=attribute.name, kind=attribute.kind)  # fmt: skip
                 return _page(number, text, 422)
     roles = _chosen_roles()

@@ -135,7 +135,7 @@ class BulkAction:
             except RuleViolated as error:
                 own = BulkResult(refused=[Affected(segment, segment, str(error))])
             except (DBAPIError, ChangeDenied, AccessDenied, OverflowError):
-                why = str(_("The database refused it."))
+                why = str(_("The database rejected it."))
                 own = BulkResult(refused=[Affected(segment, segment, why)])
             tally.accepted += own.accepted
             tally.refused += own.refused
@@ -153,7 +153,7 @@ class BulkAction:
                 event = None
                 if not is_same(seen, self.saver.digest(connection, key)):
                     why = str(
-                        _("Somebody changed this record meanwhile. Look at it again.")
+                        _("Another user changed this record. Check it and try again.")
                     )
                 if not why:
                     why, event = self._act(connection, segment, key, record)
@@ -205,7 +205,7 @@ class BulkAction:
         found = find_delete_impact(
             self.list_request.site, connection, self.pages, self.reach, key
         )
-        return str(_("Forbidden by: %(words)s", words=found.prevented_by[0].words)) if (
+        return str(_("Prevented by: %(words)s", words=found.prevented_by[0].words)) if (
             found.prevented_by
         ) else ""  # fmt: skip
 
@@ -235,7 +235,7 @@ class BulkAction:
             typed = MultiDict({**seen, self.column: self.text})
             outcome = self.saver.edit(connection, key, typed)
         except RecordNotFound:
-            return str(_("It is not there.")), None
+            return str(_("The record was not found.")), None
         if not outcome.key:
             said = [str(message) for _label, message, _id in outcome.form.mistakes()]
             return " ".join([*said, *outcome.refused]), None

@@ -65,13 +65,13 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     parser = argparse.ArgumentParser(prog=f"python -m {package}", description=name)
     parser.add_argument(
         "--state", metavar="FOLDER",
-        help="where .env, the users and the uploads are (the current folder)",
+        help="folder of .env, the users and the uploads (default: the current folder)",
     )  # fmt: skip
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     serve = commands.add_parser("serve", help="serve the application")
     serve.add_argument("--host", default=HOST, help=f"address to listen on ({HOST})")
     serve.add_argument("--port", type=int, default=PORT, help=f"port ({PORT})")
-    user = commands.add_parser("user", help="keep the users")
+    user = commands.add_parser("user", help="manage users")
     actions = user.add_subparsers(dest="action", required=True, metavar="ACTION")
     add = actions.add_parser("add", help="add a user; asks for a password")
     add.add_argument("name")
@@ -80,7 +80,7 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     )
     add.add_argument(
         "--set", action="append", default=[], metavar="NAME=VALUE", dest="attributes",
-        help="an attribute of the user, as access.toml declares them",
+        help="an attribute of the user that access.toml declares",
     )  # fmt: skip
     change = actions.add_parser("password", help="give a user a new password")
     change.add_argument("name")
@@ -88,10 +88,8 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
         parser_.add_argument(
             "--password-stdin", action="store_true", help="read it from standard input"
         )
-    actions.add_parser("disable", help="let a user no longer sign in").add_argument(
-        "name"
-    )
-    actions.add_parser("enable", help="let a user sign in again").add_argument("name")
+    actions.add_parser("disable", help="disable a user").add_argument("name")
+    actions.add_parser("enable", help="enable a user").add_argument("name")
     actions.add_parser("list", help="list the users")
     return parser
 
@@ -127,7 +125,7 @@ def _attributes(given: Sequence[str], declared: Sequence[Attribute]) -> dict[str
         name, _, value = word.partition("=")
         if name not in known:
             there = ", ".join(known) or "none"
-            raise Refused(f"No attribute is called {name}. There are: {there}.")
+            raise Refused(f"There is no attribute {name}. Available: {there}.")
         try:
             found[name] = known[name].parse(value)
         except (ValueError, ArithmeticError):
@@ -141,10 +139,12 @@ def _password(from_input: bool) -> str:
     if from_input:
         return sys.stdin.readline().rstrip("\r\n")
     if not sys.stdin.isatty():
-        raise Refused("No terminal to ask for a password: use --password-stdin.")
+        raise Refused(
+            "There is no terminal to ask for a password: use --password-stdin."
+        )
     first = getpass.getpass("Password: ")
     if getpass.getpass("Once more: ") != first:
-        raise Refused("The two passwords differ; nothing was changed.")
+        raise Refused("The passwords do not match; nothing was changed.")
     return first
 
 
@@ -156,7 +156,7 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
     _log_to_terminal()
     if host not in LOCAL_HOSTS and not app.config["SESSION_COOKIE_SECURE"]:
         print(
-            "Passwords are sent in clear: put a proxy with HTTPS in front, and set HTTPS=1."
+            "Passwords are sent unencrypted: put a proxy with HTTPS in front, and set HTTPS=1."
         )
     address = _address(*listener.getsockname()[:2])
     for number in (signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)):
@@ -222,7 +222,7 @@ def _say_how_to_begin(app: Flask, address: str) -> None:
     ]
     if administrators and users.is_empty():
         token = users.invite_first(administrators[0])
-        print("Nobody can sign in yet. Make the first user here, within a day:")
+        print("There is no user yet. Create the first one within a day at:")
         print(f"  {address}setup/{token}", flush=True)
 
 
@@ -233,7 +233,7 @@ def _trust(app: Flask, host: str) -> None:
     if host not in EVERY_ADDRESS:
         trusted.append(f"[{host}]" if ":" in host else host)
     elif all(name in LOCAL_HOSTS for name in trusted):
-        print("From other machines it answers only by the names in TRUSTED_HOSTS.")
+        print("From other machines it answers only under the names in TRUSTED_HOSTS.")
 
 
 def _listen(host: str, port: int) -> socket.socket:
@@ -247,7 +247,7 @@ def _listen(host: str, port: int) -> socket.socket:
             )
             raise CannotStart(f"Port {port} is in use.\n  {advice}") from error
         if error.errno == errno.EACCES:
-            text = f"Port {port} needs more rights.\n  Choose one above 1023: --port {PORT}"
+            text = f"Port {port} requires more privileges.\n  Choose one above 1023: --port {PORT}"
             raise CannotStart(text) from error
         raise CannotStart(
             f"{host}:{port} cannot be listened on: {error.strerror}."

@@ -102,7 +102,7 @@ def _delete(
     def work(connection: Connection, recording: Recording) -> str:
         reach.lock(connection, pages.table, key)
         if request.form.get(SEEN, "") not in ("", saver.digest(connection, key)):
-            return str(_("Somebody changed this record meanwhile. Look at it again."))
+            return str(_("Another user changed this record. Check it and try again."))
         if asked.is_kept:
             if not saver.remove(connection, key):
                 abort(404)
@@ -131,8 +131,8 @@ def _delete(
         return too_many_records(pages)
     except DBAPIError as error:
         told = classify(error)
-        text = _("The database refused: something refers to this record. Nothing was "
-                 "deleted.")  # fmt: skip
+        text = _("The database rejected the deletion: another record refers to "
+                 "this one. Nothing was deleted.")  # fmt: skip
         if told.kind != "reference":
             text = not_allowed(told)
         return str(text)
@@ -170,5 +170,5 @@ def restore(name: str, segment: str) -> ResponseReturnValue:
         abort(503, description=error.message)
     except AccessDenied:
         abort(403)
-    flash(_("%(title)s is there again.", title=asked.record.title))
+    flash(_("%(title)s was restored.", title=asked.record.title))
     return redirect(record_address(name, segment))

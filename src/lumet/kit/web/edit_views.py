@@ -96,7 +96,7 @@ def add(name: str) -> ResponseReturnValue:
         again = (part_editors(pages, reach), typed)
         return form_page(pages, saver, outcome, is_new=True, again=again), 503
     if earlier is not None:
-        flash(_("This form was sent before; it was saved once."))
+        flash(_("This form was already sent; it was saved once."))
         return redirect(earlier or home_of(pages))
     location = ""
     try:
@@ -493,7 +493,10 @@ def _refused(
         outcome.refused.append(_("A number is too large for the database."))
     else:
         outcome.refused.append(
-            _("This would put the record, or a part of it, beyond what you may change.")
+            _(
+                "You could no longer change the record with these values. Nothing "
+                "was saved."
+            )
         )
     return outcome
 

@@ -21,7 +21,9 @@ def add_error_pages(app: Flask) -> None:
     @app.errorhandler(CSRFError)
     def stale_form(error: CSRFError) -> tuple[str, int]:
         _note_refusal("a form without its token")
-        return _error_page(400, _("This form is too old. Go back, reload, try again."))
+        return _error_page(
+            400, _("This form has expired. Go back, reload the page and try again.")
+        )
 
     @app.errorhandler(AccessDenied)
     def out_of_reach(error: AccessDenied) -> tuple[str, int]:
@@ -94,18 +96,18 @@ def _said_of(code: int, text: str) -> tuple[str, str]:
     said = {
         400: _("This request could not be understood."),
         403: _("Your roles do not allow this."),
-        404: _("There is nothing here, or nothing that you may see."),
-        405: _("This cannot be done here."),
-        429: _("Too many tries."),
-        413: _("This is too large."),
+        404: _("This page does not exist, or you have no access to it."),
+        405: _("This is not supported here."),
+        429: _("Too many attempts."),
+        413: _("This is too large. Send less at once."),
         414: _("This address is too long."),
         431: _("The headers of this request are too long."),
-        500: _("Something went wrong here. It was written down."),
+        500: _("The error was logged. Try again, or ask an administrator."),
     }
     titles = {
         403: _("Not allowed"),
         404: _("Not found"),
-        500: _("A fault"),
+        500: _("Something went wrong"),
         503: _("Busy"),
     }
     title = titles.get(code, _("Not possible"))

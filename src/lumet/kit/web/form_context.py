@@ -66,8 +66,8 @@ def typed_again(
 def too_many_records(pages: TablePages) -> str:
     """Return the message for a key that several records share."""
     nouns = lower_first(pages.plural)
-    return str(_("Several %(nouns)s have this key, so that no single one can be changed. "
-                 "Nothing was changed.", nouns=nouns))  # fmt: skip
+    return str(_("Several %(nouns)s have this key, so none of them can be changed "
+                 "alone. Nothing was changed.", nouns=nouns))  # fmt: skip
 
 
 def seen_of(typed: Typed) -> dict[str, str]:
@@ -209,7 +209,7 @@ def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
         found += [
             (
                 held.pages.label(key),
-                _("Somebody changed this meanwhile."),
+                _("Another user changed this."),
                 f"row-{row.name}",
             )
             for key in row.conflicts
@@ -270,13 +270,13 @@ def _usual(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     for key in saver.entered:
         default = pages.column(key).server_default
         if key in numbered:
-            found[key] = str(_("Left empty, it is numbered by itself."))
+            found[key] = str(_("Leave empty for the next number."))
         elif default is None:
             continue
         elif isinstance(getattr(default, "arg", None), str):
-            found[key] = str(_("The database's default."))
+            found[key] = str(_("The default of the database."))
         else:
-            found[key] = str(_("Left empty, the database fills it in."))
+            found[key] = str(_("Leave empty to let the database fill it in."))
     return found
 
 

@@ -99,7 +99,7 @@ def show_list(name: str) -> ResponseReturnValue:
     except DBAPIError as error:
         if classify(error).kind != "busy" or not request.args:
             raise
-        text = _("This takes too long here. Filter further, or sort by another column.")
+        text = _("This takes too long. Add a filter, or sort by another column.")
         abort(503, description=text)
     if PIECE in request.args and found.get("branch"):
         template = "_branch.html"
@@ -244,7 +244,9 @@ def _build_row_actions(pages: TablePages, reach: Reach) -> RowActions:
         rows.append(RowAction("edit", f"{home}*/edit", str(_("Edit"))))
     if pages.offers("add") and reach.may("add", name):
         rows.append(
-            RowAction("copy", f"{add_address(pages.name)}?copy-of=*", str(_("Copy")))
+            RowAction(
+                "copy", f"{add_address(pages.name)}?copy-of=*", str(_("Duplicate"))
+            )
         )
     may_delete = pages.offers("delete") and reach.may("delete", name)
     if may_delete:
@@ -340,7 +342,7 @@ def bulk_action(name: str) -> ResponseReturnValue:
         if not keys or len(keys) > MOST_ROWS:
             few = _("Select the records first.")
             many = _(
-                "At most %(most)s records can be changed at once. Filter the list further.",
+                "At most %(most)s records can be changed at once. Add a filter.",
                 most=number_text(MOST_ROWS, site().language, None),
             )
             flash(many if keys else few)
@@ -367,10 +369,10 @@ def bulk_action(name: str) -> ResponseReturnValue:
                     if key in pages.fields:
                         let_go(pages, key, held)
     nouns = lower_first(pages.plural)
-    question = _("Delete several %(nouns)s", nouns=nouns)
+    question = _("Delete %(nouns)s", nouns=nouns)
     if column:
         label = pages.label(column)
-        question = _("Set %(label)s of several %(nouns)s", label=label, nouns=nouns)
+        question = _("Edit %(label)s of %(nouns)s", label=label, nouns=nouns)
     return render_template(
         "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
         is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
@@ -429,14 +431,14 @@ def save_view(name: str) -> ResponseReturnValue:
     address = list_request.address()
     called = request.form.get("name", "").strip()[:80]
     if not called:
-        flash(_("A view needs a name."))
+        flash(_("Enter a name for the view."))
         return redirect(address)
     roles = [role for role in request.form.getlist("role") if role in site().roles]
     if not any(role.shares_views for role in own_roles()):
         roles = []
     query = address.partition("?")[2]
     preferences().save_view(name, called, query, roles, "first" in request.form)
-    flash(_('The view "%(name)s" is kept.', name=called))
+    flash(_('View "%(name)s" saved.', name=called))
     return redirect(address)
 
 
@@ -474,7 +476,7 @@ def _send_export(
     except TooMany:
         return _busy_exporting()
     except TooLarge:
-        abort(413, description=_("This is too much for one export. Filter it further."))
+        abort(413, description=_("This is too much for one export. Add a filter."))
     note("export", f"{kind.upper()} {words}".strip(), table=name)
     answer = send_file(
         file, FORMATS[kind], as_attachment=True, download_name=f"{name}.{kind}"

@@ -17,6 +17,7 @@ from flask import (
 )
 from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
+from flask_babel import ngettext
 from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
@@ -49,12 +50,13 @@ def sign_in() -> ResponseReturnValue:
     except TooManyFailures as error:
         note("sign-in", f'refused, too many tries: "{name[:80]}"')
         wrong = _(
-            "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
+            "Too many attempts. Wait %(wait)s, then try again.",
+            wait=_wait(error.seconds),
         )
         return _sign_in_page(wrong, 429, {"Retry-After": str(error.seconds)})
     if visitor is None:
         note("sign-in", f'refused: "{name[:80]}"')
-        return _sign_in_page(_("Name and password do not fit together."), 422, {})
+        return _sign_in_page(_("Wrong name or password."), 422, {})
     session.clear()  # nothing that was there before signing in is taken along
     login_user(visitor)
     note("sign-in", "signed in")
@@ -72,8 +74,8 @@ def _sign_in_page(
 
 def _wait(seconds: int) -> str:
     if seconds < 100:
-        return str(_("%(count)s seconds", count=seconds))
-    return str(_("%(count)s minutes", count=-(-seconds // 60)))
+        return str(ngettext("%(num)s second", "%(num)s seconds", seconds))
+    return str(ngettext("%(num)s minute", "%(num)s minutes", -(-seconds // 60)))
 
 
 def _device_cookie() -> str:
@@ -162,7 +164,7 @@ def _new_password() -> str:
     """Return the new password that was sent twice. Raises Refused when they differ."""
     password = request.form.get("password", "")
     if password != request.form.get("again", ""):
-        raise Refused(_("The two passwords differ."))
+        raise Refused(_("The passwords do not match."))
     return password
 
 
@@ -208,7 +210,7 @@ def save_profile() -> ResponseReturnValue:
     if (language and not is_language(language)) or (
         zone and zone not in available_timezones()
     ):
-        return _profile(_("Choose a language and a time zone of the lists."), 422)
+        return _profile(_("Choose a language and a time zone from the lists."), 422)
     users, shown = site().users, request.form.get("display-name", "").strip()
     if shown != current_user.display_name:
         refused = _confirm()
@@ -233,7 +235,8 @@ def _confirm() -> ResponseReturnValue | None:
     except TooManyFailures as error:
         note("account", "refused, too many tries at the present password")
         wrong = _(
-            "Too many tries. Wait %(wait)s, then try again.", wait=_wait(error.seconds)
+            "Too many attempts. Wait %(wait)s, then try again.",
+            wait=_wait(error.seconds),
         )
         page, _status = _profile(wrong)
         return page, 429, {"Retry-After": str(error.seconds)}
