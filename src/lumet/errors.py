@@ -41,8 +41,8 @@ class CannotRun(LumetError):
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """One wrong line in a file that a person edits; `is_broken`: the file cannot be read
-    at all."""
+    """One wrong line in a file that a person edits; `is_broken`: the file cannot be
+    read at all."""
 
     file: str
     line: int

@@ -33,7 +33,7 @@ def _counted(number: int, noun: str) -> str:
 
 
 def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
-    """Say what a survey found. `is_alone`: name the next command."""
+    """Print the result of a survey. `is_alone`: name the next command."""
     out = _console()
     database, evidence = report.survey.database, report.survey.evidence
     views = sum(table.is_view for table in database.tables)
@@ -258,7 +258,8 @@ def _show_doubts(out: Console, doubts: Sequence[Doubt]) -> None:
 
 
 def _in_column(text: str, width: int) -> str:
-    """Return a text that fills a column; a longer one has blanks behind it all the same."""
+    """Return a text that fills a column; a longer one has blanks behind it all the
+    same."""
     return text.ljust(width) if len(text) <= width - 2 else f"{text}  "
 
 
@@ -267,7 +268,7 @@ def _cut(text: str, width: int) -> str:
 
 
 def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
-    """Say what was generated. `is_alone`: name the next command."""
+    """Print the result of a generation. `is_alone`: name the next command."""
     out = _console()
     made = [_counted(report.tables, "table")]
     if report.views:

@@ -36,8 +36,8 @@ def survey_asking(
     read_rows: bool = True,
     choice: TableChoice | None = None,
 ) -> SurveyReport:
-    """Survey; on a terminal, ask for the address where none is known, and for a password
-    that the server wants, without showing it."""
+    """Survey; on a terminal, ask for the address where none is known, and for a
+    password that the server wants, without showing it."""
     password = None
     if database is None and sys.stdin.isatty() and not known_address(project):
         database, choice = _ask_for_all(choice or TableChoice())

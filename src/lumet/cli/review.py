@@ -29,7 +29,7 @@ def show_json(found: Review) -> None:
 
 
 def show_review(found: Review, doubtful: bool) -> None:
-    """Say what was decided: the doubtful first, then, unless only those are wanted, one
+    """Print the decisions: the doubtful first, then, unless only those are wanted, one
     block a table."""
     out = _console()
     shown = [table for table in found.tables if table.is_included]

@@ -155,7 +155,8 @@ def _voyages(
 def _with_ends(
     voyages: list[tuple[Any, ...]], stations: int
 ) -> Iterator[tuple[Any, ...]]:
-    """Half of the voyages begin or end at a station, the others at the vessel's port."""
+    """Half of the voyages begin or end at a station, the others at the vessel's
+    port."""
     chance = random.Random(SEED + 1)
     places: list[int | None] = [*range(1, stations + 1), *[None] * stations]
     for voyage in voyages:
@@ -220,7 +221,8 @@ def _parts(chance: random.Random) -> Iterator[tuple[Any, ...]]:
 
 
 def _components(chance: random.Random) -> Iterator[tuple[Any, ...]]:
-    """An assembly is among the first parts, what it is made of among those behind it."""
+    """An assembly is among the first parts, what it is made of among those behind
+    it."""
     for number in range(1, 9):
         others = chance.sample(range(9, len(words.PARTS) + 1), chance.randint(2, 5))
         for other in sorted(others):

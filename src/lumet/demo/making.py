@@ -86,7 +86,8 @@ class DemoUser:
 
 
 def make_demo_database(folder: Path) -> Path:
-    """Build the demo's database in `folder`, which must be new or empty; return its path.
+    """Build the demo's database in `folder`, which must be new or empty; return its
+    path.
 
     Raises LumetError when the folder holds something.
     """

@@ -358,7 +358,7 @@ class TableDecisions:
 
 @dataclass(frozen=True, slots=True)
 class Key:
-    """One key that may stand in a section, with the kind of TOML value it takes."""
+    """One key of a section, with the kind of TOML value it takes."""
 
     name: str
     takes: str

@@ -1,7 +1,7 @@
 """Keys and references that a person declares by hand, put into the facts.
 
-From here on they count as real: inference, generation and the application do not know the
-difference.
+From here on they count as real: inference, generation and the application do not know
+the difference.
 """
 
 from collections.abc import Mapping
@@ -15,8 +15,9 @@ from lumet.facts.model import Database, Reference, Table
 
 @dataclass(frozen=True, slots=True)
 class Declared:
-    """One declaration: a key of `table` over `columns`; with `referred_table` a reference
-    that starts there; `is_denied`: that there is none, whatever else says so."""
+    """One declaration: a key of `table` over `columns`; with `referred_table` a
+    reference that starts there; `is_denied`: that there is none, whatever else says
+    so."""
 
     table: str
     columns: tuple[str, ...]
@@ -28,7 +29,7 @@ class Declared:
 def declarations(
     values: Mapping[str, Mapping[Path, Any]], database: Database
 ) -> tuple[Declared, ...]:
-    """Return what decisions, by table and path, declare."""
+    """Return the keys and references that decisions declare, by table and path."""
     found = []
     for table, decisions in values.items():
         for path, value in decisions.items():
@@ -61,7 +62,7 @@ def _end(text: str, database: Database) -> tuple[str, str]:
 
 
 def refers_of(name: str, value: Any) -> tuple[Refer, ...]:
-    """Return the references that the TOML `value` of table `name` stands for."""
+    """Return the references in the TOML `value` of table `name`."""
     items = value if isinstance(value, list | tuple) else [value]
     return tuple(
         item if isinstance(item, Refer) else Refer(
@@ -72,8 +73,8 @@ def refers_of(name: str, value: Any) -> tuple[Refer, ...]:
 
 
 def with_declared(database: Database, declared: tuple[Declared, ...]) -> Database:
-    """Return the database with the declarations in its facts; a declared reference takes
-    the place of the database's own from the same columns."""
+    """Return the database with the declarations in its facts; a declared reference
+    takes the place of the database's own from the same columns."""
     if not declared:
         return database
     tables = {table.name: table for table in database.tables}

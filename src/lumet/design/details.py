@@ -19,8 +19,9 @@ _KEYS = ("by", "label", "edit", "position")
 
 
 def joined_reference(table: Table, by: tuple[str, ...]) -> Reference | None:
-    """Return the other end of what joins two tables: the reference beside the one of the
-    columns `by`; of several the one that is part of the key. None where there is none."""
+    """Return the other end of what joins two tables: the reference beside the one of
+    the columns `by`; of several the one that is part of the key. None where there is
+    none."""
     others = [r for r in table.references if not set(r.columns) & set(by)]
     unique = [table.primary_key, *(each.columns for each in table.uniques)]
     keyed = [r for r in others if any(set(key) == {*by, *r.columns} for key in unique)]
@@ -91,7 +92,7 @@ class DetailReader:
         return detail
 
     def _problem(self, child: Table, detail: Detail) -> str:
-        """Return what is wrong with a detail, "" for nothing."""
+        """Return the problem of a detail, "" for none."""
         if detail.edit not in ("", *DETAIL_EDITS):
             known = " or ".join(f'"{each}"' for each in DETAIL_EDITS)
             return f"edit takes {known}, or is left out."
@@ -122,7 +123,7 @@ def listed(value: Any) -> tuple[str, ...]:
 
 
 def details_of(name: str, value: Any) -> tuple[Detail, ...]:
-    """Return the details that the TOML `value` of table `name` stands for."""
+    """Return the details in the TOML `value` of table `name`."""
     if isinstance(value, tuple) and all(isinstance(item, Detail) for item in value):
         return value
     items = value if isinstance(value, list | tuple) else [value]

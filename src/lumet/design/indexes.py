@@ -1,4 +1,5 @@
-"""Which sorts and filters no index serves on a table with many rows, and which would."""
+"""Which sorts and filters no index serves on a table with many rows, and which
+would."""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -36,8 +37,9 @@ def unserved(table: Table) -> list[str]:
 def wanted_indexes(
     database: Database, table: Table, decisions: TableDecisions, rows: int
 ) -> Iterator[Wanted]:
-    """Yield the indexes that the list of a table with so many rows wants: for its order,
-    its title, its references and the blocks of related records. None for one with few rows."""
+    """Yield the indexes that the list of a table with so many rows wants: for its
+    order, its title, its references and the blocks of related records. None for one
+    with few rows."""
     if rows < MANY_ROWS or table.is_view or not decisions.include:
         return
     order = [word.removeprefix("-") for word in decisions.list.order]

@@ -198,8 +198,8 @@ def sections_in_order(file: DecisionFile) -> tuple[str, ...]:
 
 
 def read_patterns(checker: Checker) -> dict[str, dict[str, Any]]:
-    """Return the decisions by pattern: "table.column", "type:…" and "comment:…" patterns
-    to field decisions, "table:…" patterns to decisions about whole tables."""
+    """Return the decisions by pattern: "table.column", "type:…" and "comment:…"
+    patterns to field decisions, "table:…" patterns to decisions about whole tables."""
     patterns: dict[str, dict[str, Any]] = {}
     for key, value in checker.values.items():
         if key not in ("field", "table") or not isinstance(value, dict):
@@ -224,7 +224,7 @@ def read_patterns(checker: Checker) -> dict[str, dict[str, Any]]:
 
 
 def _read_table_pattern(checker: Checker, pattern: str, value: Any) -> dict[str, Any]:
-    """Return what is decided for all tables that a pattern fits: what needs no column."""
+    """Return the decisions for tables by pattern: those without a column."""
     found: dict[Path, Any] = {}
     reader = _TableReader(checker, None, None)
     path = ("table", pattern)
@@ -303,7 +303,8 @@ class _TableReader:
     def formula(
         self, path: Path, name: str, value: dict[str, Any], into: dict[Path, Any]
     ) -> None:
-        """Check a field that is no column: a name of its own, a value, how it is shown."""
+        """Check a field that is no column: a name of its own, a value, how it is
+        shown."""
         if name in self.columns:
             problem = f"{name} is a column: give the formula another name."
             self.checker.wrong((*path, "formula"), problem)
@@ -328,8 +329,8 @@ class _TableReader:
         return self.checker.known(path, name, self.columns, what)
 
     def leaf(self, path: Path, value: Any, takes: str, into: dict[Path, Any]) -> None:
-        """Check one value; `takes` is its kind in the vocabulary. False empties what was
-        inferred, but for a yes/no."""
+        """Check one value; `takes` is its kind in the vocabulary. False empties what
+        was inferred, but for a yes/no."""
         if value is False and takes != "yes/no":
             into[path] = EMPTY[path[-1]]
             return
@@ -510,7 +511,8 @@ class _TableReader:
         return str(value)
 
     def _read_parent(self, path: Path, value: Any) -> str | None:
-        """Check a column by which records refer to others of their table; "" for none."""
+        """Check a column by which records refer to others of their table; "" for
+        none."""
         if value == "" or self.table is None:
             return str(value)
         own = [
@@ -652,7 +654,8 @@ class _TableReader:
             into[path] = details
 
     def refer(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
-        """Check the references to one table: false, `by` and `to`, or a list of such."""
+        """Check the references to one table: false, `by` and `to`, or a list of
+        such."""
         assert self.database is not None
         if value is False:
             into[path] = ()
@@ -721,8 +724,8 @@ def check_patterns(
     patterns: Mapping[str, Mapping[str, Any]],
     database: Database,
 ) -> None:
-    """Report each decision by pattern that does not fit a column which its pattern fits,
-    at the first such column."""
+    """Report each decision by pattern that does not fit a column which its pattern
+    fits, at the first such column."""
     told: set[tuple[str, str]] = set()
     for table in database.tables:
         for path, pattern, value in fitting_patterns(table, patterns):
@@ -748,8 +751,8 @@ def decide(
     sections: Sequence[str] = (),
 ) -> TableDecisions:
     """Put a person's decisions about `table` over the inferred ones: yours for the
-    table, else yours by pattern (the later pattern wins), else inferred. `sections`: the
-    order in which the file names them."""
+    table, else yours by pattern (the later pattern wins), else inferred. `sections`:
+    the order in which the file names them."""
     values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
     for path, _, value in fitting_patterns(table, patterns):
         values[path] = value
@@ -769,8 +772,8 @@ def decide(
 def fitting_patterns(
     table: Table, patterns: Mapping[str, Mapping[str, Any]]
 ) -> Iterator[tuple[Path, str, Any]]:
-    """Yield what patterns decide about a table: the path, the pattern, the value; what
-    comes later wins."""
+    """Yield the decisions by pattern about a table: the path, the pattern, the value;
+    what comes later wins."""
     for pattern, decisions in patterns.items():
         if pattern.startswith(TABLE_PATTERN):
             if fnmatchcase(table.name, pattern.removeprefix(TABLE_PATTERN)):

@@ -25,7 +25,8 @@ class Renamed:
 
 def follow(text: str, owner: str, renamed: Renamed) -> tuple[str, list[Edited]]:
     """Return the text of the decision file of table `owner` ("" for the patterns of all
-    tables) with the new name, and each line of a person's that changed, as it is now."""
+    tables) with the new name, and each line of a person's that changed, as it is
+    now."""
     statements = scan(text)
     written: list[str] = []
     changed: list[Edited] = []
@@ -105,8 +106,8 @@ def _follow_value(value: str, path: Path, owner: str, renamed: Renamed) -> str:
 
 
 def _in_condition(condition: str, old: str, new: str) -> str:
-    """Change a column's name outside the texts of a condition; one that would have to be
-    quoted is left to a person, who is told that the condition no longer fits."""
+    """Change a column's name outside the texts of a condition; one that would have to
+    be quoted is left to a person, who is told that the condition no longer fits."""
     if not new.isidentifier():
         return condition
     parts = _SQL_TEXT.split(condition)

@@ -45,7 +45,7 @@ class Rewritten:
 
 
 def machine_line(entry: Entry, section: Path) -> str:
-    """Return the line for `entry` as it stands in `section`, without its line end."""
+    """Return the line for `entry` in `section`, without its line end."""
     key = format_key(entry.path[len(section) :])
     line = f"{MARK} {key} = {format_value(entry.value)}"
     # TOML takes no control character in a comment, and names may hold some

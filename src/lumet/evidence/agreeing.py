@@ -1,4 +1,5 @@
-"""Whether a lookup leads to records that refer to the same as other columns of its row."""
+"""Whether a lookup leads to records that refer to the same as other columns of its
+row."""
 
 from collections.abc import Iterable, Iterator
 
@@ -19,8 +20,8 @@ Pair = tuple[
 def find_agreements(
     engine: Engine, database: Database, pairs: Iterable[Pair]
 ) -> tuple[Agreement, ...]:
-    """Return, for each pair of a lookup and a column it may follow, how many of the rows
-    that have both agree; what does not answer in time is left out."""
+    """Return, for each pair of a lookup and a column it may follow, how many of the
+    rows that have both agree; what does not answer in time is left out."""
     return tuple(_ask_all(engine, database, pairs))
 
 

@@ -1,5 +1,5 @@
-"""Whether the values of some columns are those of a key: in the sketches where the whole
-table was read, else in the database."""
+"""Whether the values of some columns are those of a key: in the sketches where the
+whole table was read, else in the database."""
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
@@ -32,8 +32,8 @@ Sketches = Mapping[str, TableSketch]
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """Columns of a table that might hold the values of a key of another; `is_weak`: only
-    worth a look where that costs nothing."""
+    """Columns of a table that might hold the values of a key of another; `is_weak`:
+    only worth a look where that costs nothing."""
 
     table: str
     columns: tuple[str, ...]
@@ -88,8 +88,9 @@ def test_candidates(
     candidates: Iterable[Candidate],
     assumed: Collection[str] = (),
 ) -> tuple[Containment, ...]:
-    """Return what the rows say of each candidate, those refuted left out. The keys of
-    the tables in `assumed` are not declared, so that no index may serve them."""
+    """Return the evidence of the rows for each candidate, without those refuted. The
+    keys of the tables in `assumed` are not declared, so that no index may serve
+    them."""
     tester = _Tester(engine, database, evidence, sketches, assumed)
     kept = []
     try:
@@ -262,8 +263,8 @@ class _Tester:
         return referred.is_unique(candidate.referred_columns)
 
     def _reach(self, candidate: Candidate) -> float:
-        """Return how far the values reach into a key of numbers, from 0 to 1: those of a
-        reference come up to its end, those of something else seldom do."""
+        """Return how far the values reach into a key of numbers, from 0 to 1: those of
+        a reference come up to its end, those of something else seldom do."""
         if len(candidate.columns) > 1:
             return 0.0
         ours = self._column(candidate.table, candidate.columns[0])

@@ -18,11 +18,12 @@ class ColumnProfile:
 
     `empty` and `distinct` are fractions, the latter of the values that are not empty;
     lengths are in characters. `unique` holds for the sample alone. `values` are the
-    most frequent first, and only of columns whose values repeat. `flag`: every value
-    is 0 or 1; `constant`: there is but one different value. `spelling` is how nearly all values spell a date, a moment, or yes and
-    no (see `evidence.spellings`), `pattern` what nearly all texts look like (see
-    `evidence.patterns`). Of numbers, `magnitude` is the power of ten that none reaches,
-    `scale` the most digits behind the point, `negative` whether some are below zero.
+    most frequent first, and only of columns whose values repeat. `flag`: every value is
+    0 or 1; `constant`: there is but one different value. `spelling` is how nearly all
+    values spell a date, a moment, or yes and no (see `evidence.spellings`), `pattern`
+    what nearly all texts look like (see `evidence.patterns`). Of numbers, `magnitude`
+    is the power of ten that none reaches, `scale` the most digits behind the point,
+    `negative` whether some are below zero.
     """
 
     empty: float = 0.0
@@ -44,8 +45,8 @@ class ColumnProfile:
 @dataclass(frozen=True, slots=True)
 class TableProfile:
     """One table: its rows (estimated above `sampling.EXACT_ROWS`), how many of them
-    were read, and its columns by name. `key`: the first columns that together are unique
-    in the rows that were read, where no single one is."""
+    were read, and its columns by name. `key`: the first columns that together are
+    unique in the rows that were read, where no single one is."""
 
     rows: int = 0
     sampled: int = 0

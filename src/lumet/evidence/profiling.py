@@ -93,7 +93,8 @@ def _profile(
 
 
 def _pattern(column: Column, counts: Counter[Any]) -> str:
-    """Return the pattern of nearly all texts; of bytes, whether they are short texts."""
+    """Return the pattern of nearly all texts; of bytes, whether they are short
+    texts."""
     if column.type.kind != "binary":
         return find_pattern(counts)
     held = [value for value in counts if isinstance(value, bytes)]

@@ -94,8 +94,8 @@ class _Sampler:
         self.is_unanalysed = False  # the server has no statistics of the table
 
     def _read(self, column: Column) -> str:
-        """Return the expression that reads a column: as text where a driver might refuse
-        a value, of a long text and of bytes only the beginning."""
+        """Return the expression that reads a column: as text where a driver might
+        refuse a value, of a long text and of bytes only the beginning."""
         name = self.quote(column.name)
         kind = column.type.kind
         if kind == "binary":

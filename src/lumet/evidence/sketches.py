@@ -1,7 +1,7 @@
 """What is kept of the sampled rows, in memory alone, to test what refers to what.
 
-Of a column that could refer, or be referred to: a few hundred different values with their
-numbers, and, where the whole table was read and no value repeats, hashes of all.
+Of a column that could refer, or be referred to: a few hundred different values with
+their numbers, and, where the whole table was read and no value repeats, hashes of all.
 """
 
 import hashlib
@@ -28,8 +28,9 @@ Hashes = NDArray[np.uint64]
 @dataclass(frozen=True, slots=True)
 class ColumnSketch:
     """`values` are the first CHECKED different ones, with how often each was met;
-    `distinct` counts all, `lowest` and `highest` are those of whole numbers; `keys` are the sorted hashes of all values of the table, None
-    where one repeats or not all were read."""
+    `distinct` counts all, `lowest` and `highest` are those of whole numbers; `keys` are
+    the sorted hashes of all values of the table, None where one repeats or not all were
+    read."""
 
     values: tuple[tuple[Any, int], ...]
     distinct: int
@@ -41,7 +42,8 @@ class ColumnSketch:
 @dataclass(slots=True)
 class TableSketch:
     """`is_whole`: every row was read. `rows` are the first CHECKED rows, of the columns
-    called `names`, which could be keys; `key_hashes` holds the sorted hashes of keys over several columns."""
+    called `names`, which could be keys; `key_hashes` holds the sorted hashes of keys
+    over several columns."""
 
     is_whole: bool
     columns: dict[str, ColumnSketch] = field(default_factory=dict)

@@ -53,8 +53,9 @@ SPELLINGS = (*DATES, *MOMENTS, *_NUMBERS)
 
 
 def find_format(counts: Counter[Any]) -> str:
-    """Return how nearly all values spell a date, a moment, or yes and no; "" when they do
-    not, or are too few. `counts` has each value that is not empty with its number."""
+    """Return how nearly all values spell a date, a moment, or yes and no; "" when they
+    do not, or are too few. `counts` has each value that is not empty with its
+    number."""
     if counts.total() < ENOUGH:
         return ""
     listed = list(counts.items())

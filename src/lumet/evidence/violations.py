@@ -13,8 +13,8 @@ from lumet.facts.model import Table
 def count_duplicates(
     engine: Engine, table: Table, columns: Sequence[str]
 ) -> int | None:
-    """Return how many rows share their key with another, or lack a part of it; None when
-    the database did not answer in time."""
+    """Return how many rows share their key with another, or lack a part of it; None
+    when the database did not answer in time."""
     quote = engine.dialect.identifier_preparer.quote_identifier
     names = [quote(column) for column in columns]
     listed = ", ".join(names)
@@ -52,8 +52,8 @@ def count_orphans(
 def count_groups(
     engine: Engine, table: Table, columns: Sequence[str], most: int
 ) -> list[tuple[Any, int]] | None:
-    """Return each value that is not empty, a tuple of several columns, with its number of
-    rows; None when there are more than `most`, or no answer came in time."""
+    """Return each value that is not empty, a tuple of several columns, with its number
+    of rows; None when there are more than `most`, or no answer came in time."""
     quote = engine.dialect.identifier_preparer.quote_identifier
     names = [quote(column) for column in columns]
     filled = " AND ".join(f"{name} IS NOT NULL" for name in names)

@@ -30,8 +30,8 @@ _KINDS = ("integer", "decimal", "float", "text", "date", "datetime", "time", "bo
 
 @dataclass(frozen=True, slots=True)
 class Tree:
-    """One node: `kind` is column, text, number, yes/no, length, reckon, compare, filled,
-    one of, like, not, or, and; `value` what it is besides its `parts`."""
+    """One node: `kind` is column, text, number, yes/no, length, reckon, compare,
+    filled, one of, like, not, or, and; `value` what it is besides its `parts`."""
 
     kind: str
     value: Any = ""
@@ -50,8 +50,8 @@ class _NotUnderstood(Exception):
 
 
 def read_trees(text: str, table: Table, dialect: str) -> tuple[Tree, ...] | None:
-    """Return what a check or a rule over the columns of `table` says, by the parts that
-    are joined by AND; None for a part that is not understood."""
+    """Return the conditions of a check or a rule over the columns of `table`, by the
+    parts that are joined by AND; None for a part that is not understood."""
     try:
         parsed = sqlglot.parse_one(text, read=DIALECTS.get(dialect, dialect))
         reader = _Reader(table, dialect)
@@ -175,7 +175,7 @@ def _is_listed(node: exp.Expr) -> bool:
 
 
 def _plain(node: exp.Expr) -> exp.Expr:
-    """Take away parentheses and the casts that PostgreSQL puts around everything."""
+    """Remove parentheses and the casts that PostgreSQL adds everywhere."""
     while isinstance(node, exp.Paren | exp.Cast):
         node = node.this
     return node

@@ -88,7 +88,7 @@ def _one_of(
 
 
 def _plain(node: exp.Expr) -> exp.Expr:
-    """Take away parentheses and casts, which PostgreSQL puts around everything."""
+    """Remove parentheses and casts, which PostgreSQL adds everywhere."""
     while isinstance(node, exp.Paren | exp.Cast):
         node = node.this
     return node

@@ -93,7 +93,7 @@ def check_expression(
     *,
     is_condition: bool = True,
 ) -> list[str]:
-    """Return what is wrong with an expression over the columns of `table` and sub-selects
+    """Return the problems of an expression over the columns of `table` and sub-selects
     of tables that were surveyed: one value, or one condition that is true or false.
 
     `attributes` are the types of the user's, by name; None where no user is at hand.
@@ -133,7 +133,7 @@ def check_expression(
 
 
 def _is_cut(text: str, tokens: list[Any]) -> bool:
-    """Tell whether something stands behind the last token, such as a comment."""
+    """Tell whether text follows the last token, such as a comment."""
     return bool(tokens) and bool(text[tokens[-1].end + 1 :].strip())
 
 
@@ -179,7 +179,7 @@ _ALIKE = {  # the kinds of columns that an attribute of a type is compared with
 
 
 def _count_problems(expression: Any) -> Iterator[str]:
-    """Yield what is wrong with how many values there are: one, of each sub-select too."""
+    """Yield problems with the number of values: one, of each sub-select too."""
     from sqlglot import exp
 
     whole = expression
@@ -236,8 +236,9 @@ def _type_problems(
 
 
 def written_out(text: str, dialect: str, attributes: Mapping[str, str]) -> str:
-    """Return a checked expression as SQLAlchemy's `text()` takes it: each attribute of the
-    user is bound, as `:user_NAME`, with a cast to its declared type; no other colon binds."""
+    """Return a checked expression as SQLAlchemy's `text()` takes it: each attribute of
+    the user is bound, as `:user_NAME`, with a cast to its declared type; no other colon
+    binds."""
     import sqlglot
 
     tokens = sqlglot.tokenize(text, read=DIALECTS.get(dialect, dialect))

@@ -167,7 +167,8 @@ def _sql_type(kind: Type) -> str:
 
 
 def _columns(parsed: Any, database: Database) -> list[Column]:
-    """Return the columns of a query: one that is a table's own brings its type along."""
+    """Return the columns of a query: one that is a table's own brings its type
+    along."""
     from sqlglot.optimizer.annotate_types import annotate_types
 
     dialect = DIALECTS.get(database.dialect, database.dialect)
@@ -207,7 +208,8 @@ def _origins(qualified: Any, database: Database) -> list[tuple[Table, Column] | 
 
 
 def _sources(qualified: Any) -> Iterator[Any]:
-    """Yield the tables that a query itself selects from, not those of what is within."""
+    """Yield the tables that a query itself selects from, not those of what is
+    within."""
     from sqlglot import exp
 
     if not isinstance(qualified, exp.Select):

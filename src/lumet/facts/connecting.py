@@ -186,7 +186,7 @@ def _open_file(path: Path) -> Engine:
 
 
 def quoted_source(dialect: Dialect, table: Table) -> str:
-    """Return a table's name as it stands behind FROM."""
+    """Return a table's name as written after FROM."""
     quote = dialect.identifier_preparer.quote_identifier
     own = quote(table.own_name)
     return f"{quote(table.schema)}.{own}" if table.schema else own
@@ -198,7 +198,8 @@ def _decode(raw: bytes) -> str:
 
 @contextmanager
 def short_statements(connection: Connection) -> Iterator[None]:
-    """Interrupt what runs longer than STATEMENT_SECONDS; servers do so by themselves."""
+    """Interrupt what runs longer than STATEMENT_SECONDS; servers do so by
+    themselves."""
     raw = connection.connection.driver_connection
     if not isinstance(raw, sqlite3.Connection):
         yield

@@ -41,7 +41,7 @@ def explain(
     has_password: bool = True,
     others: Callable[[], Sequence[str]] = tuple,
 ) -> CannotRun:
-    """Return what a driver's `error` means."""
+    """Return the LumetError for a driver's `error`."""
     name = getattr(error, "sqlite_errorname", "")
     said = str(error)
     if name:

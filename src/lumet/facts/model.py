@@ -137,10 +137,11 @@ class Table:
     """A table or a view.
 
     `name` is unique within a `Database`: outside the default schema it begins with the
-    `schema` and a dot. `denied` is what the user who connected may not do with its rows;
-    `row_security` may refuse some rows besides. `estimate` is the database's own guess of
-    the rows, a power of ten, 0 where it has none or a small one. Of a view, or of a query
-    that the project adds, `definition` is the text and `updatable` tells whether the database would take changes to it.
+    `schema` and a dot. `denied` is what the user who connected may not do with its
+    rows; `row_security` may refuse some rows besides. `estimate` is the database's own
+    guess of the rows, a power of ten, 0 where it has none or a small one. Of a view, or
+    of a query that the project adds, `definition` is the text and `updatable` tells
+    whether the database would take changes to it.
     """
 
     name: str
@@ -205,9 +206,9 @@ class Table:
 class Database:
     """Everything read from one database, tables in the order of their names.
 
-    `unreadable` are the tables and views that the database itself cannot read. `schemas`
-    are those that were asked for, "" being the default one; tables of others are there
-    since one of these refers to them.
+    `unreadable` are the tables and views that the database itself cannot read.
+    `schemas` are those that were asked for, "" being the default one; tables of others
+    are there since one of these refers to them.
     """
 
     dialect: str

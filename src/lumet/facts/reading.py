@@ -27,8 +27,8 @@ _SUPPLEMENTS: dict[str, Callable[[Inspector, str | None, Connection], Plain]] = 
 
 
 def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
-    """Read every table and view of the schemas of these names, by default of the default
-    schema; of other schemas what those refer to.
+    """Read every table and view of the schemas of these names, by default of the
+    default schema; of other schemas what those refer to.
 
     Raises LumetError for a schema that does not exist.
     """

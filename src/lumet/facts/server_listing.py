@@ -34,16 +34,16 @@ def other_databases(address: Address) -> Sequence[str]:
 
 
 def schemas_with_tables(address: Address) -> Sequence[str]:
-    """Return the schemas of a PostgreSQL database that hold tables; of others none, since
-    what they call a schema is a database or does not exist."""
+    """Return the schemas of a PostgreSQL database that hold tables; of others none,
+    since what they call a schema is a database or does not exist."""
     if address.dialect != "postgresql":
         return ()
     return _ask(open_for_reading(address), _SCHEMAS)
 
 
 def table_names(address: Address, schemas: Sequence[str]) -> Sequence[str]:
-    """Return the tables and views of these schemas, by default of the default one; those
-    of named schemas with their schema before them."""
+    """Return the tables and views of these schemas, by default of the default one;
+    those of named schemas with their schema before them."""
     engine = open_for_reading(address)
     try:
         with engine.connect() as connection:

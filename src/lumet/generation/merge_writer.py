@@ -1,8 +1,8 @@
 """Writing files so that nothing that a person wrote is lost, and none is half-written.
 
-What was last generated is kept beside the project, as the base of a three-way merge. All
-is written aside first, with a list; only then are files renamed into place. A killed run
-is finished, or undone, by the next command.
+What was last generated is kept beside the project, as the base of a three-way merge.
+All is written aside first, with a list; only then are files renamed into place. A
+killed run is finished, or undone, by the next command.
 """
 
 import hashlib
@@ -122,7 +122,8 @@ class _Run:
             self._merge(path, current, base, new)
 
     def _settle(self, path: str) -> None:
-        """A conflict whose copy is gone was settled by hand: what was new is the base."""
+        """A conflict whose copy is gone was settled by hand: what was new is the
+        base."""
         copy = self.folder / (path + CONFLICT)
         if path in self.pending and not copy.exists():
             settled = _read(self.folder / PENDING / path)

@@ -437,7 +437,7 @@ class _Builder:
         return f"{key} = Column({', '.join(parts)})"
 
     def _target(self, reference: Reference) -> str:
-        """Return what a one-column reference points at, "" when the application does
+        """Return the target of a one-column reference, "" when the application does
         not have it."""
         if not self._is_kept(reference):
             return ""
@@ -559,8 +559,8 @@ class _Builder:
         reference: Reference,
         decided: FieldDecisions,
     ) -> list[str]:
-        """Return what a lookup is told: of which table, what it follows, and which of
-        the records can be chosen."""
+        """Return the arguments of a lookup: its table, the lookups it depends on, and
+        which of the records can be chosen."""
         ours, theirs = self.keys[table.name], self.keys[reference.referred_table]
         parts = [f"to={self.modules[reference.referred_table]!r}"]
         possible = columns_followed(table, column.name, self.application.database)
@@ -670,7 +670,8 @@ class _Builder:
         return [rule for rule in found if rule], held
 
     def _is_said(self, tree: "Tree", table: Table, decisions: TableDecisions) -> bool:
-        """Tell whether a field says a check by itself: a choice, the bounds of a number."""
+        """Tell whether a field says a check by itself: a choice, the bounds of a
+        number."""
         names = list(dict.fromkeys(tree.columns()))
         if not names or not self._has_fields((tree,), table, decisions):
             return True  # or nothing that a form could: the database does
@@ -695,7 +696,8 @@ class _Builder:
     def _has_fields(
         self, trees: "Sequence[Tree]", table: Table, decisions: TableDecisions
     ) -> bool:
-        """Tell whether all columns of some trees are in the form, spelled as they are."""
+        """Tell whether all columns of some trees are in the form, spelled as they
+        are."""
         names = {name for tree in trees for name in tree.columns()}
         return all(
             not (each.hidden or each.storage_format)
@@ -805,8 +807,8 @@ def _key_title(table: Table) -> str:
 
 
 def _is_parted(name: str) -> bool:
-    """Tell whether a table's name can be taken apart at its dots, as SQLAlchemy does with
-    what a column refers to."""
+    """Tell whether a table's name can be taken apart at its dots, as SQLAlchemy does
+    with what a column refers to."""
     return "" not in name.split(".")
 
 
@@ -833,8 +835,8 @@ def _bytes_of(column: Column) -> int:
 
 
 def _made_by(table: Table, column: Column, decided: FieldDecisions) -> str:
-    """Return what makes a column's value where nothing is entered: as decided, or a
-    UUID for a key that the database does not make."""
+    """Return the generator of a column's value where nothing is entered: as decided, or
+    a UUID for a key that the database does not make."""
     fills_itself = column.automatic or column.generated or column.default
     alone = table.primary_key == (column.name,) and not table.is_view
     if (
@@ -868,7 +870,7 @@ def _takes_time(column: Column) -> bool:
 
 
 def _several_parts(column: Column, choices: str) -> list[str]:
-    """Return what the field of several values is told of its column."""
+    """Return the arguments of a multiple choice field."""
     parts = [f"choices={choices}"] if choices else []
     if not column.type.element:
         parts.append("joined=True")

@@ -58,8 +58,9 @@ _VALIDATOR_PREFIXES = ("validate_", "filter_")  # methods of these names are cal
 def python_names(names: Iterable[str], reserved: Collection[str]) -> dict[str, str]:
     """Give each of `names`, in order, an identifier of its own.
 
-    Identifiers are lower case, in ASCII, begin with a letter and are none of `reserved`.
-    Names that become the same are numbered; one that is its own identifier keeps it.
+    Identifiers are lower case, in ASCII, begin with a letter and are none of
+    `reserved`. Names that become the same are numbered; one that is its own identifier
+    keeps it.
     """
     listed = list(names)
     taken: dict[str, str] = {}

@@ -152,7 +152,8 @@ def _formatted(files_: dict[str, str]) -> dict[str, str]:
 
 
 def _kit() -> dict[str, bytes]:
-    """Return the shared code, templates and static files by their path in the package."""
+    """Return the shared code, templates and static files by their path in the
+    package."""
     found: dict[str, bytes] = {}
 
     def gather(folder: Traversable, prefix: str) -> None:

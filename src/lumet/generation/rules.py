@@ -36,7 +36,8 @@ _SWAPPED = {">=": "<=", "<=": ">=", ">": "<", "<": ">", "=": "=", "<>": "<>"}
 
 
 def code_of(tree: Tree, keys: Mapping[str, str], *, folds: bool) -> str:
-    """Return a tree as the application's code; `folds`: LIKE takes upper for lower case."""
+    """Return a tree as the application's code; `folds`: LIKE takes upper for lower
+    case."""
     parts = [code_of(part, keys, folds=folds) for part in tree.parts]
     if tree.kind == "column":
         return f"rules.field({keys[tree.value]!r})"

@@ -1,4 +1,5 @@
-"""Questions about one column: its label, its kind, whether it is hidden or read-only."""
+"""Questions about one column: its label, its kind, whether it is hidden or
+read-only."""
 
 from itertools import pairwise
 
@@ -142,8 +143,8 @@ def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
 
 
 def hidden_secret(subject: Subject, column: Column) -> Choice | None:
-    """What is named like a secret, or holds what only programs make, is not shown; what a
-    new record needs of it can be entered. Example: `api_token`."""
+    """What is named like a secret, or holds what only programs make, is not shown; what
+    a new record needs of it can be entered. Example: `api_token`."""
     if _is_secret_here(subject, column) and not _is_entered(column):
         return Choice(True, "named like a secret", 0.9)
     return None
@@ -249,8 +250,8 @@ READ_ONLY_RULES: tuple[ColumnRule, ...] = (
 
 def choices_of(subject: Subject, column: Column) -> Choice:
     """The labels of a choice's values: their own words where a list confirms them, such
-    as "In repair" for `in_repair`; else the values as they are, and always for what holds
-    a digit or a capital: 13.86 is no "13 86"."""
+    as "In repair" for `in_repair`; else the values as they are, and always for what
+    holds a digit or a capital: 13.86 is no "13 86"."""
     values = column.type.values or subject.choices(column.name)
     labels = {value: label_from(split_words(value)) or value for value in values}
     is_listed = bool(column.type.values or subject.one_of(column.name))
@@ -268,8 +269,8 @@ def _is_code(value: str) -> bool:
 
 
 def required_by_empty_texts(subject: Subject, column: Column) -> Choice | None:
-    """A text that takes no NULL, and has an empty text as its default or in its rows, may
-    stay empty. Example: `remark VARCHAR(80) NOT NULL DEFAULT ''`."""
+    """A text that takes no NULL, and has an empty text as its default or in its rows,
+    may stay empty. Example: `remark VARCHAR(80) NOT NULL DEFAULT ''`."""
     if column.type.kind != "text" or column.nullable or _is_told_apart(subject, column):
         return None
     if (

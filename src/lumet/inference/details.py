@@ -1,5 +1,5 @@
-"""Questions about the records that refer to a record: which of its blocks they make, what
-those are called, which are entered with it, which are chosen."""
+"""Questions about the records that refer to a record: which of its blocks they make,
+what those are called, which are entered with it, which are chosen."""
 
 from lumet.design.decision_schema import EDIT_CHOSEN
 from lumet.design.details import columns_of_its_own, joined_reference
@@ -44,8 +44,8 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     """Several references from one table are told apart in words: by where they point
     ("Voyages from here"), by what was done ("Repairs reported by this keeper"), else by
     their own name ("Vessels with this home port"); what stands right under a record of
-    its own table is below it ("Stations below"), unless its name says more ("Keepers with
-    this supervisor")."""
+    its own table is below it ("Stations below"), unless its name says more ("Keepers
+    with this supervisor")."""
     plural = str(subject.answers[name, "plural"].value)
     words = _words_of(reference)
     is_tree = reference.columns[-1] == hierarchy_of(subject)
@@ -132,7 +132,7 @@ def _chosen(
 def _label_of_chosen(
     subject: Subject, near: Reference, far: Reference, count: int
 ) -> str:
-    """Return what the records at the far end are called: where both ends are of one
+    """Return the label of the records on the other side: where both ends are of one
     table, by what they are there. Example: "Next areas" by `(area_id, next_id)`, and
     "Areas with this next" the other way."""
     plural = str(subject.answers[far.referred_table, "plural"].value)

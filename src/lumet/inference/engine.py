@@ -28,11 +28,11 @@ def infer(
     denied: frozenset[Declared] = frozenset(),
 ) -> dict[str, tuple[Entry, ...]]:
     """Answer every question about every table, with reason and confidence. Tables that
-    are `left_out` are in the application for their lookups alone; what is `denied` is no
-    reference, whatever speaks for it.
+    are `left_out` are in the application for their lookups alone; what is `denied` is
+    no reference, whatever speaks for it.
 
-    Returns the inferred decisions by table, each in the canonical order of its file.
-    A question is asked of all tables before the next, since answers build on others'.
+    Returns the inferred decisions by table, each in the canonical order of its file. A
+    question is asked of all tables before the next, since answers build on others'.
     """
     if not database.tables:
         return {}
@@ -240,8 +240,8 @@ def _refers(subject: Subject) -> dict[str, Choice]:
 
 
 def infer_access(inferred: dict[str, tuple[Entry, ...]]) -> tuple[Entry, ...]:
-    """Return the ready roles: an administrator for everything, a worker who leaves reference
-    data alone, a reader who looks and exports."""
+    """Return the ready roles: an administrator for everything, a worker who leaves
+    reference data alone, a reader who looks and exports."""
     groups = {
         entry.value
         for entries in inferred.values()

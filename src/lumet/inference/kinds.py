@@ -172,7 +172,8 @@ def _exists(subject: Subject, reference: Reference) -> bool:
 
 
 def kind_of_spelled_flag(subject: Subject, column: Column) -> Choice | None:
-    """Two values that say yes and no, by the rows or by a check constraint: "Y" and "N"."""
+    """Two values that say yes and no, by the rows or by a check constraint: "Y" and
+    "N"."""
     spelling = _flag_spelling(subject, column)
     if not spelling:
         return None
@@ -236,8 +237,8 @@ STORAGE_FORMAT_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
 
 
 def kind_of_several(subject: Subject, column: Column) -> Choice | None:
-    """A set, or an array of texts or numbers, holds several values. Example: `set('n','e')`,
-    `text[]`."""
+    """A set, or an array of texts or numbers, holds several values. Example:
+    `set('n','e')`, `text[]`."""
     native = column.type.native
     if native.lower().startswith("set("):
         return Choice("multiple choice", f"declared as {native}")
@@ -247,8 +248,8 @@ def kind_of_several(subject: Subject, column: Column) -> Choice | None:
 
 
 def kind_of_duration(subject: Subject, column: Column) -> Choice | None:
-    """An interval is a duration, and a time that is named like one. Example: `interval`;
-    `time_at_sea_duration` of type `time`."""
+    """An interval is a duration, and a time that is named like one. Example:
+    `interval`; `time_at_sea_duration` of type `time`."""
     if column.type.native.lower().startswith("interval"):
         return Choice("duration", f"declared as {column.type.native}")
     named = DURATION.intersection(split_words(column.name)[-1:])
@@ -269,8 +270,8 @@ def kind_of_check(subject: Subject, column: Column) -> Choice | None:
 
 
 def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
-    """Declared as boolean, or a whole number that is only ever 0 or 1: both, or the name
-    says it. A quantity may well be 1 everywhere. Example: `is_automated` of type
+    """Declared as boolean, or a whole number that is only ever 0 or 1: both, or the
+    name says it. A quantity may well be 1 everywhere. Example: `is_automated` of type
     integer."""
     if column.type.kind == "boolean":
         return Choice("yes/no", f"declared as {column.type.native}")

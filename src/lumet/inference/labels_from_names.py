@@ -125,8 +125,8 @@ def _split(name: str) -> tuple[str, ...]:
 
 
 def label_from(words: list[str], numeric: bool = False) -> str:
-    """Join words to a label: "Inspected on", "Light number"; without the unit behind the
-    name of a `numeric` column: "Range"."""
+    """Join words to a label: "Inspected on", "Light number"; without the unit behind
+    the name of a `numeric` column: "Range"."""
     if numeric and unit_of(words):
         words = words[:-1]
     spoken = [

@@ -114,8 +114,8 @@ def split_together(words: Words, vocabulary: frozenset[str]) -> Words:
 
 @lru_cache(maxsize=20_000)
 def table_words(name: str, shared: str = "") -> Words:
-    """Return the words of a table's own name, without a prefix that says "table" or that
-    nearly all tables share."""
+    """Return the words of a table's own name, without a prefix that says "table" or
+    that nearly all tables share."""
     words = plain_words(name)
     while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
         words = words[1:]
@@ -198,7 +198,8 @@ def likeness(ends: Ends) -> Likeness:
     """A column is named like a key when it has the key's own name (`icao`), the table's
     with or without a word for keys (`station_id`, `station`), a part before it
     (`from_station`), a part of a longer name (`lens_code` of `lens_type`), an
-    abbreviation (`stn_cd`), or says what part a person or place plays (`supervisor`)."""
+    abbreviation (`stn_cd`), or says what part a person or place plays
+    (`supervisor`)."""
     own, column, table, key = ends.own, ends.column, ends.table, ends.key
     is_self = own == table
     stem = without_keys(column)

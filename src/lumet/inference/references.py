@@ -134,8 +134,8 @@ def _find_key(table: Table, evidence: Evidence, names: set[Words]) -> FoundKey |
 
 
 def _is_key_part(column: Column, words: Words) -> bool:
-    """Tell whether a column may be a part of a key by more than chance: a code, a line's
-    number, a date."""
+    """Tell whether a column may be a part of a key by more than chance: a code, a
+    line's number, a date."""
     dated = column.type.kind in ("date", "datetime") or words[-1] in (
         "date",
         "day",
@@ -163,8 +163,8 @@ def _could_be_key(column: Column) -> bool:
 
 
 def _is_named_key(column: Column, own: Words) -> int:
-    """Tell how much a column is named like its table's own key: 2 by the table's name or
-    just "id", 1 by a word for keys, 0 not at all."""
+    """Tell how much a column is named like its table's own key: 2 by the table's name
+    or just "id", 1 by a word for keys, 0 not at all."""
     words = plain_words(column.name)
     stem = without_keys(words)
     if (not stem or stem == own) and len(stem) < len(words):
@@ -236,7 +236,7 @@ class Proposer:
                 )
 
     def candidates(self) -> Iterator[Candidate]:
-        """Yield what names propose: columns that are no reference yet, and keys of the
+        """Yield candidates by name: columns that are no reference yet, and keys of the
         same type; then keys over several columns."""
         for table in self.database.tables:
             for column in table.columns:
@@ -254,8 +254,8 @@ class Proposer:
         )
 
     def _alike(self, table: Table, column: Column) -> Iterator[tuple[_Target, bool]]:
-        """Yield the targets that a column is named like, with whether but faintly; where
-        one is named clearly, those much less alike are left out."""
+        """Yield the targets that a column is named like, with whether but faintly;
+        where one is named clearly, those much less alike are left out."""
         words = split_together(plain_words(column.name), self.vocabulary)
         found = [
             (self.likeness(table, column, target).score, target)
@@ -283,8 +283,8 @@ class Proposer:
         return self._known[words, own]
 
     def _written_out(self, word: str) -> Sequence[_Target]:
-        """Return the targets whose name begins or ends with a word that `word`, which is
-        no known one, abbreviates, or that it ends with."""
+        """Return the targets whose name begins or ends with a word that `word`, which
+        is no known one, abbreviates, or that it ends with."""
         if word in self._by_word or word in KEYS:
             return ()
         if word not in self._shortened:
@@ -421,7 +421,7 @@ class _Judge:
         self.targets = {(t.table.name, t.column.name): t for t in proposer.targets}
 
     def candidates(self) -> Iterable[Candidate]:
-        """Return what names propose, and what was tested since values did."""
+        """Return the candidates by name, and those tested for their values."""
         named = dict.fromkeys(self.proposer.candidates())
         tested = [
             Candidate(c.table, c.columns, c.referred_table, c.referred_columns)
@@ -431,7 +431,7 @@ class _Judge:
         return dict.fromkeys([*named, *tested])
 
     def rank(self, found: Found) -> tuple[float, float, int, str]:
-        """Return what the best of several targets of one column is chosen by: how sure it
+        """Return the sort key of the targets of one column: how sure it
         is, how near its name is, how many words its table's name begins with that ours
         does."""
         ours = plain_words(self.database.own_name(found.table))

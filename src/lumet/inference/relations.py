@@ -1,5 +1,5 @@
-"""Questions about tables that belong together: details edited in place, tables that join
-others, hierarchies."""
+"""Questions about tables that belong together: details edited in place, tables that
+join others, hierarchies."""
 
 from dataclasses import dataclass
 
@@ -114,10 +114,10 @@ def _says_nothing(table: Table, name: str) -> bool:
 
 
 def hierarchy_of(subject: Subject) -> str:
-    """A table whose rows refer to others of its own is a tree: the column that names the
-    parent, the last of several; "" where there is none. Where several references do, the
-    one that is named like it. What comes before, after or beside a record is not above
-    it. Example: `parent_id`, not `replaced_by`."""
+    """A table whose rows refer to others of its own is a tree: the column that names
+    the parent, the last of several; "" where there is none. Where several references
+    do, the one that is named like it. What comes before, after or beside a record is
+    not above it. Example: `parent_id`, not `replaced_by`."""
     own = [
         (reference, {word for name in reference.columns for word in plain_words(name)})
         for reference in subject.table.references
@@ -197,7 +197,7 @@ def _rows_each(subject: Subject, child: Table) -> float:
 
 
 def position_of(child: Table, reference: Reference) -> str:
-    """Rows that are numbered stand in that order: the column with their numbers, "" for
+    """Numbered rows are ordered by their numbers: the column with them, "" for
     none. Example: `line_no` of `inspection_finding`."""
     for column in child.columns:
         if (

@@ -62,7 +62,8 @@ class Subject:
         return replace(self, table=self.database.table(table))
 
     def check_rules(self) -> Iterator[Rule]:
-        """Yield what the table's check constraints say, as far as understood."""
+        """Yield the conditions of the table's check constraints, as far as
+        understood."""
         for check in self.table.checks:
             yield from read_check(check.text, self.database.dialect)
 

@@ -69,10 +69,10 @@ PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
 
 
 def tell_labels_apart(subjects: Sequence[Subject]) -> None:
-    """Give tables that would be called the same what tells them apart: all words of their
-    names, else those that the others have not, else the name itself. The one whose name
-    is that label alone keeps it. Example: beside `finding`, `survey_finding` is "Survey
-    finding"."""
+    """Give tables that would be called the same what tells them apart: all words of
+    their names, else those that the others have not, else the name itself. The one
+    whose name is that label alone keeps it. Example: beside `finding`, `survey_finding`
+    is "Survey finding"."""
     alike: dict[str, list[Subject]] = defaultdict(list)
     for subject in subjects:
         if subject.answer("include"):
@@ -136,7 +136,8 @@ def technical_by_name(subject: Subject) -> Choice | None:
 
 
 def included(subject: Subject) -> Choice | None:
-    """Every other table with a column is part of the application. Example: `station`."""
+    """Every other table with a column is part of the application. Example:
+    `station`."""
     return Choice(True, "")
 
 
@@ -169,8 +170,8 @@ def group_of_reference_data(subject: Subject) -> Choice | None:
 
 
 def group_of_prefix(subject: Subject) -> Choice | None:
-    """Three tables or more whose names begin alike stand together, unless they begin with
-    the name of another. Example: `stores_part`, `stores_bin` and `stores_move` are
+    """Three tables or more whose names begin alike stand together, unless they begin
+    with the name of another. Example: `stores_part`, `stores_bin` and `stores_move` are
     "Stores"."""
     words = table_words(subject, subject.table)
     if len(words) < 2:
@@ -231,8 +232,8 @@ def columns_of_list(subject: Subject) -> Choice:
 
 
 def wide_columns_of_list(subject: Subject) -> Choice:
-    """What is left for wide windows: the other short columns, then long texts, of which a
-    list shows the beginning. Example: the remarks of an inspection."""
+    """What is left for wide windows: the other short columns, then long texts, of which
+    a list shows the beginning. Example: the remarks of an inspection."""
     listed = set(columns_of_list(subject).value)
     titled = set(title_columns(subject))
     others = [
@@ -348,8 +349,8 @@ def _section(subject: Subject, column: Column, first: str) -> str:
 
 
 def pages_of_table(subject: Subject) -> Choice | None:
-    """What only joins two tables has no pages: its rows are chosen on theirs. What joins
-    them with columns of its own, and is entered there, has no list. Example:
+    """What only joins two tables has no pages: its rows are chosen on theirs. What
+    joins them with columns of its own, and is entered there, has no list. Example:
     `light_tender`."""
     junction = junction_of(subject)
     if junction is None:
@@ -377,8 +378,8 @@ def _pages_of_log(subject: Subject) -> Choice | None:
 
 
 def _pages_without_add(subject: Subject) -> Choice | None:
-    """Where a new record needs what no form enters, nothing is added. Example: bytes that
-    take no NULL."""
+    """Where a new record needs what no form enters, nothing is added. Example: bytes
+    that take no NULL."""
     if not subject.table.is_changeable or not subject.table.primary_key:
         return None
     for column in subject.table.columns:

@@ -98,8 +98,8 @@ def title_of_description(subject: Subject) -> Choice | None:
 
 
 def title_of_code(subject: Subject) -> Choice | None:
-    """A number or a code of its own that no two records share: the label shown to users by,
-    unless it is the key of lines that belong to a record. Example: `{serial_no}` of
+    """A number or a code of its own that no two records share: the label shown to users
+    by, unless it is the key of lines that belong to a record. Example: `{serial_no}` of
     a lamp."""
     for column in subject.table.columns:
         words = _own_words(subject, column)
@@ -135,7 +135,8 @@ def title_of_codes(subject: Subject) -> Choice | None:
 
 
 def _key_parts(subject: Subject) -> tuple[tuple[str, ...], list[Column], list[Column]]:
-    """Return a key over several columns, those of it that are references, the others."""
+    """Return a key over several columns, those of it that are references, the
+    others."""
     key = subject.table.primary_key if len(subject.table.primary_key) > 1 else ()
     columns = [subject.table.column(name) for name in key]
     lookups = [c for c in columns if _comes_to_an_end(subject, c)]
@@ -263,7 +264,8 @@ def title_columns(subject: Subject) -> tuple[str, ...]:
 
 
 def _own_words(subject: Subject, column: Column) -> Words:
-    """Return a column's words without those of its table, or of their end, before them."""
+    """Return a column's words without those of its table, or of their end, before
+    them."""
     words, own = plain_words(column.name), subject.words
     for start in range(len(own)):
         lead = own[start:]

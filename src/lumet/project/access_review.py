@@ -58,9 +58,9 @@ def review_access(folder: Path) -> AccessReview:
 
 
 def open_details(application: Application) -> list[tuple[str, str, str]]:
-    """Return roles that see all records of a table which belong to records of another of
-    which they see some alone: the role, the table, and the one with the rule. A rule does
-    not follow to what refers to its table."""
+    """Return roles that see all records of a table which belong to records of another
+    of which they see some alone: the role, the table, and the one with the rule. A rule
+    does not follow to what refers to its table."""
     found = []
     for name, decisions in application.decisions.items():
         details = [each for several in decisions.details.values() for each in several]
@@ -123,7 +123,7 @@ def _is_limited(application: Application, role: RoleDecisions, name: str) -> boo
 
 
 def in_words(application: Application) -> Summary:
-    """Return what each role may on each table, in words."""
+    """Return the rights of each role on each table, in words."""
     included = {
         name: each.group for name, each in application.decisions.items() if each.include
     }

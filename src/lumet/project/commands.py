@@ -1,4 +1,5 @@
-"""The commands, each under the project's lock; what is heavy is imported when wanted."""
+"""The commands, each under the project's lock; what is heavy is imported when
+wanted."""
 
 from __future__ import annotations
 
@@ -42,7 +43,8 @@ def run_survey(
 
 
 def run_generation(folder: Path) -> GenerationReport:
-    """Generate the application of the project in `folder`; see `generating.generate`."""
+    """Generate the application of the project in `folder`; see
+    `generating.generate`."""
     from lumet.project.generating import generate
 
     with locked(folder):

@@ -69,7 +69,8 @@ def _read_tables(
 
 
 def _merged(made: Survey, own: Own) -> tuple[Declared, ...]:
-    """Return the keys and references that are inferred, or a person's where there are."""
+    """Return the keys and references that are inferred, or a person's where there
+    are."""
     merged: Own = {}
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
@@ -86,9 +87,9 @@ def _merged(made: Survey, own: Own) -> tuple[Declared, ...]:
 def with_declarations(
     survey: Survey, own: OwnDecisions
 ) -> tuple[Survey, tuple[Declared, ...]]:
-    """Return the survey with the keys and references in its facts that a person declared
-    or that were inferred, and with what the rules infer from them; and those that a
-    person declared."""
+    """Return the survey with the keys and references in its facts that a person
+    declared or that were inferred, and with what the rules infer from them; and those
+    that a person declared."""
     declared = declarations(own.tables, survey.database)
     if declared:
         database = with_declared(survey.database, declared)

@@ -1,4 +1,5 @@
-"""What an application was generated from: the survey, the decisions, and the version."""
+"""What an application was generated from: the survey, the decisions, and the
+version."""
 
 import hashlib
 import json

@@ -60,7 +60,8 @@ def generate(folder: Path) -> GenerationReport:
 
 
 def load(folder: Path, survey: Survey) -> Application:
-    """Return the application that the decisions in `folder` describe. Raises Mistakes."""
+    """Return the application that the decisions in `folder` describe. Raises
+    Mistakes."""
     mistakes: list[Mistake] = []
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
     survey = with_queries(folder, survey, mistakes)
@@ -124,8 +125,8 @@ def _circles(
 
 
 def _without_hidden(table: Table, decisions: TableDecisions) -> TableDecisions:
-    """Return decisions in which nothing hidden names, orders or describes a record; a key
-    may, where nothing else does: it is part of the addresses anyway."""
+    """Return decisions in which nothing hidden names, orders or describes a record; a
+    key may, where nothing else does: it is part of the addresses anyway."""
     hidden = {
         name
         for name, each in decisions.field.items()
@@ -184,8 +185,8 @@ def _hidden_titles(
 
 
 def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
-    """Yield a mistake for each column that a new record needs and that its form does not
-    enter, since a person decided so."""
+    """Yield a mistake for each column that a new record needs and that its form does
+    not enter, since a person decided so."""
     for name, decisions in application.decisions.items():
         table = application.database.table(name)
         if not (decisions.include and table.is_changeable and table.primary_key):

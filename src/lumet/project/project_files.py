@@ -83,7 +83,7 @@ def locked(folder: Path) -> Iterator[None]:
 
 
 def _undo(made: list[Path], state: Path) -> None:
-    """Take away the folders that only this run made, as far as they are empty."""
+    """Remove the folders that this run created, as far as they are empty."""
     (state / "lock").unlink(missing_ok=True)
     for folder in reversed(made):
         if folder.is_dir() and not any(folder.iterdir()):
@@ -211,7 +211,7 @@ def parse_settings(
 
 
 def read_environment(folder: Path) -> dict[str, str]:
-    """Return what `.env` sets."""
+    """Return the variables of `.env`."""
     found = dotenv_values(folder / ENV, interpolate=False)
     return {name: value for name, value in found.items() if value is not None}
 

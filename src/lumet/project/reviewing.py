@@ -1,4 +1,5 @@
-"""The review: every decision with its value, where it comes from, why and how sure it is."""
+"""The review: every decision with its value, where it comes from, why and how sure it
+is."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -174,7 +175,8 @@ def _table(
 
 
 def _lines(folder: Path, path: str) -> dict[tuple[str, ...], int]:
-    """Return the line of each key in a decision file, a person's before the machine's."""
+    """Return the line of each key in a decision file, a person's before the
+    machine's."""
     text = files.read_text(folder, path) or ""
     scanned = [s for s in DecisionFile(path, text).scanned if s.path]
     return {s.path: s.line for s in sorted(scanned, key=lambda s: not s.machine)}

@@ -137,8 +137,8 @@ def survey(
     called with the name of what is read next; `confirm` is asked whether a column that
     seems to be renamed is: then a person's lines follow.
 
-    Raises CannotRun when the database cannot be read, Mistakes when a file that a person
-    edited is wrong; then nothing was written.
+    Raises CannotRun when the database cannot be read, Mistakes when a file that a
+    person edited is wrong; then nothing was written.
     """
     began = time.monotonic()
     environment = files.read_environment(folder)
@@ -289,8 +289,8 @@ def _read(
 def _read_rows(
     engine: Engine, database: Database, told: Callable[[str], None]
 ) -> Evidence:
-    """Read rows: a profile of each table, the keys that nobody declared, and what refers
-    to what."""
+    """Read rows: a profile of each table, the keys that nobody declared, and what
+    refers to what."""
     evidence, sketches = read_samples(engine, database, told)
     keys = [key for key in find_keys(database, evidence) if key.is_used]
     repeated = []

@@ -72,8 +72,8 @@ class Plain:
         self._read: dict[str, dict[str, Any]] = {}
 
     def bulk(self, call: Callable[..., Any]) -> dict[str, Any]:
-        """Return what one of the inspector's calls says of all tables, by table; it is
-        called once."""
+        """Return the result of one of the inspector's calls for all tables, by table;
+        it is called once."""
         name = call.__name__
         if not self.kinds:
             return {}  # no filter would stand for all

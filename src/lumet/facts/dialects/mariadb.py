@@ -1,5 +1,5 @@
-"""What SQLAlchemy's inspector leaves out on MariaDB: the column's own spelling of its type,
-generated columns, the checks that stand behind a column, rights, triggers and views."""
+"""What SQLAlchemy's inspector leaves out on MariaDB: the column's own spelling of its
+type, generated columns, the checks of a single column, rights, triggers and views."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -278,7 +278,7 @@ class MariadbSupplement(Plain):
         return sorted_checks(self._checks.get(table, ()))
 
     def about(self, table: str) -> About:
-        """Return what is known of the table as a whole."""
+        """Return the facts about the table as a whole."""
         return self._about[table]
 
     def _takes(self, statement: str, name: str) -> bool:

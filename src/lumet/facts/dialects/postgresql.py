@@ -1,5 +1,5 @@
-"""What SQLAlchemy's inspector leaves out on PostgreSQL. Only pg_catalog is asked: a user
-with nothing but SELECT sees little in information_schema."""
+"""What SQLAlchemy's inspector leaves out on PostgreSQL. Only pg_catalog is asked: a
+user with nothing but SELECT sees little in information_schema."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -244,7 +244,7 @@ class PostgresqlSupplement(Plain):
         return sorted_checks(self._checks.get(table, ()))
 
     def about(self, table: str) -> About:
-        """Return what is known of the table as a whole."""
+        """Return the facts about the table as a whole."""
         return self._about[table]
 
 
@@ -268,7 +268,7 @@ def _outgoing(
 def _column_rights(
     connection: Connection, tables: list[int]
 ) -> dict[tuple[str, str], tuple[bool, bool, bool]]:
-    """Return what may be read, added and edited, by column of these tables alone."""
+    """Return the privileges to read, add and edit, by column of these tables alone."""
     if not tables:
         return {}
     rows = connection.exec_driver_sql(_COLUMN_RIGHTS, (tables,))

@@ -193,7 +193,7 @@ class SqliteSupplement(Plain):
         return {table: sorted_indexes(each) for table, each in found.items()}
 
     def about(self, table: str) -> About:
-        """Return what is known of the table as a whole."""
+        """Return the facts about the table as a whole."""
         return self._about[table]
 
 

@@ -1,1 +1,1 @@
-"""What a user can see and change: roles, the reach, and the guard on every statement."""
+"""Access control: roles, the reach of a user, and the guard on every statement."""

@@ -27,7 +27,8 @@ _seen: WeakKeyDictionary[ClauseElement, "_Touched"] = WeakKeyDictionary()
 
 @dataclass(frozen=True, slots=True)
 class _Touched:
-    """The business tables in a statement: named as they are, and as given by reaches."""
+    """The business tables in a statement: named as they are, and as given by
+    reaches."""
 
     plain: tuple[str, ...]
     given: tuple[tuple[str, tuple[str, ...]], ...]

@@ -1,4 +1,4 @@
-"""What a user can reach: the one place that decides it.
+"""The reach: the rows, columns and rights of one user. It is decided here alone.
 
 Every statement on a business table carries a `Reach`. It selects from the rows that the
 reach gives, and changes by the reach's own methods; an event of the engine refuses any
@@ -52,7 +52,7 @@ NOTHING_MADE: Mapping[Column[Any], Any] = {}
 
 
 class AccessDenied(Exception):
-    """A statement wants what its reach does not hold, or carries none."""
+    """A statement that its reach does not allow, or that has none."""
 
 
 class ChangeDenied(Exception):
@@ -60,7 +60,7 @@ class ChangeDenied(Exception):
 
 
 class AmbiguousKey(ChangeDenied):
-    """A change of one record would be one of several: what was decided to be their key
+    """A change of one record would change several: the decided key
     is the same. The transaction is not to be kept."""
 
 
@@ -71,9 +71,10 @@ class MissingKey(ChangeDenied):
 
 @dataclass(frozen=True)
 class Reach:
-    """What one user can reach: the rights of all roles, added up.
+    """The reach of one user: the union of the rights of all roles.
 
-    `attributes` are the user's, as rules bind them; `is_impersonated`: nothing may be changed.
+    `attributes` are the user's, as rules bind them; `is_impersonated`: nothing may be
+    changed.
     """
 
     roles: tuple[Role, ...] = ()
@@ -82,7 +83,8 @@ class Reach:
     is_impersonated: bool = False
 
     def may(self, right: str, table: str) -> bool:
-        """Tell whether `right` is held on the table of this name, on some rows at least."""
+        """Tell whether `right` is held on the table of this name, on some rows at
+        least."""
         if self.everything:
             return True
         return bool(self.holding(right, table))
@@ -138,8 +140,9 @@ class Reach:
         """Return the rows of `table` within reach, to select from; columns that are
         hidden on a row are NULL there.
 
-        The condition stands within a derived table, where no alias can break it; servers
-        merge it, so that indexes are used all the same. Raises AccessDenied when none is.
+        The condition stands within a derived table, where no alias can break it;
+        servers merge it, so that indexes are used all the same. Raises AccessDenied
+        when none is.
         """
         name = table.fullname
         if self.everything and QUERY not in table.info:
@@ -184,7 +187,7 @@ class Reach:
         return select(*keyed).subquery(table.name)
 
     def in_words(self, words: str, tables: MetaData) -> str:
-        """Return SQL in which `{TABLE}` stands for the rows of a table: those within
+        """Return SQL with `{TABLE}` replaced by the rows of a table: those within
         reach. Raises AccessDenied when none of them is."""
         return _MARK.sub(
             lambda mark: self._rows_in_words(tables.tables[mark[1]]), words
@@ -246,7 +249,8 @@ class Reach:
     def reaching(
         self, connection: Connection, table: Table, key: Mapping[str, Any], right: str
     ) -> tuple[Role, ...]:
-        """Return the roles by which the user holds `right` on the record with this key."""
+        """Return the roles by which the user holds `right` on the record with this
+        key."""
         if self.everything:
             return self.roles
         holding = self.holding(right, table.fullname)
@@ -273,7 +277,8 @@ class Reach:
         **bound: Any,
     ) -> dict[tuple[Any, ...], tuple[Role, ...]] | None:
         """Return the roles by which the user holds `right`, by key, on the records that
-        fit `where`, with what that binds; None where they are the same on all: those that hold it."""
+        fit `where`, with what that binds; None where they are the same on all: those
+        that hold it."""
         holding = self.holding(right, table.fullname)
         conditions = [role.condition(right, table.fullname) for role in holding]
         if self.everything or not any(conditions):
@@ -301,9 +306,10 @@ class Reach:
         values: Mapping[Column[Any], Any],
         made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> tuple[Any, ...]:
-        """Add a record; return its key. `made` is what the application fills in by
-        itself, whatever the user may enter. Raises AccessDenied without the right, ChangeDenied
-        when the record, or a value of it, is not one that this user may add."""
+        """Add a record; return its key. `made` are values that the application
+        generates by itself, whatever the user may enter. Raises AccessDenied without
+        the right, ChangeDenied when the record, or a value of it, is not one that this
+        user may add."""
         if not self.may("add", table.fullname):
             raise AccessDenied(f"add {table.fullname}")
         # values by column: keys of columns may differ from their names
@@ -335,8 +341,8 @@ class Reach:
         made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> list[tuple[Any, ...]]:
         """Add several records, each given by the values of the same columns, in as few
-        exchanges as the driver can; return their keys. Only for a user whose right to add
-        does not depend on the record; else as `insert`."""
+        exchanges as the driver can; return their keys. Only for a user whose right to
+        add does not depend on the record; else as `insert`."""
         self._admit_several(table, "add", rows[0])
         statement = insert(table).values({**made})
         key = list(table.primary_key)
@@ -356,9 +362,9 @@ class Reach:
         values: Mapping[Column[Any], Any],
         made: Mapping[Column[Any], Any] = NOTHING_MADE,
     ) -> None:
-        """Change the record with this key; `made` is what the application fills in by
-        itself. Raises AccessDenied when the user may not,
-        ChangeDenied when the user could not change it any more, or not these fields."""
+        """Change the record with this key; `made` are values that the application
+        generates by itself. Raises AccessDenied when the user may not, ChangeDenied
+        when the user could not change it any more, or not these fields."""
         self._refuse_beyond(connection, table, key, "edit", values)
         written = {**values, **made}
         if any(isinstance(value, ClauseElement) for value in written.values()):
@@ -382,8 +388,8 @@ class Reach:
     ) -> None:
         """Change several records, each given by its key and the values of the same
         columns, in as few exchanges as the driver can. Only for a user whose right to
-        edit does not depend on the record. Raises AccessDenied, or ChangeDenied for fields
-        that may not be entered."""
+        edit does not depend on the record. Raises AccessDenied, or ChangeDenied for
+        fields that may not be entered."""
         key, written = tuple(changes[0][0]), tuple(changes[0][1])
         self._admit_several(table, "edit", changes[0][1])
         statement = _update_of(table, key, written)
@@ -412,8 +418,8 @@ class Reach:
     def delete(
         self, connection: Connection, table: Table, key: Mapping[str, Any]
     ) -> bool:
-        """Delete the record with this key; tell whether there was one. Raises AccessDenied
-        when the user may not."""
+        """Delete the record with this key; tell whether there was one. Raises
+        AccessDenied when the user may not."""
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = delete(table).where(_is(table, key))
         result = self._execute(connection, statement, **{VERIFIED: True})
@@ -427,7 +433,8 @@ class Reach:
         values: Mapping[Column[Any], Any],
     ) -> bool:
         """Mark the record with this key as deleted, or no more, by writing `values`;
-        tell whether there was one. Raises AccessDenied when the user may not delete it."""
+        tell whether there was one. Raises AccessDenied when the user may not delete
+        it."""
         self._refuse_beyond(connection, table, key, "delete", {})
         statement = update(table).where(_is(table, key)).values(dict(values))
         result = self._execute(connection, statement, **{VERIFIED: True})
@@ -468,7 +475,7 @@ class Reach:
         values: Mapping[Column[Any], Any],
         right: str,
     ) -> None:
-        """Check what was just written; the transaction ends with the exception."""
+        """Check the record just written; the exception ends the transaction."""
         if self.everything:
             return
         roles = self.reaching(connection, table, key, right)
@@ -478,7 +485,8 @@ class Reach:
 
     @property
     def shape(self) -> tuple[str, ...]:
-        """What statements depend on: reaches of one shape can share them."""
+        """The part of the reach that statements depend on: reaches of one shape share
+        them."""
         return ("*",) if self.everything else tuple(role.name for role in self.roles)
 
 

@@ -13,13 +13,13 @@ ANYONE = "anyone"  # the role of who is not signed in
 
 @dataclass(frozen=True, slots=True)
 class Attribute:
-    """What is kept of each user for rules to name: its name and its type."""
+    """An attribute of users that rules may name: its name and its type."""
 
     name: str
     kind: str
 
     def parse(self, typed: str) -> str:
-        """Return the value that `typed` stands for, as rules bind it.
+        """Return the value of the input `typed`, as rules bind it.
 
         Raises ValueError for what is not of this type.
         """

@@ -1,7 +1,8 @@
-"""The activity log: who did what, when, from where, and what it was before.
+"""The audit log, shown as the activity log: user, action, time, origin, and the values
+before.
 
-A change is written down before the database is told to keep it, and marked as done behind
-that; an entry that stays begun tells that something broke off in between.
+A change is written down before the database is told to keep it, and marked as done
+behind that; an entry that stays begun tells that something broke off in between.
 """
 
 import json
@@ -49,7 +50,8 @@ class Actor:
 
 @dataclass(frozen=True, slots=True)
 class AuditEvent:
-    """What was done: its kind, the record, words about it, and the fields it changed."""
+    """An audited action: its kind, the record, a description, and the changed
+    fields."""
 
     kind: str
     table: str = ""
@@ -82,7 +84,8 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class AuditQuery:
-    """Which entries are wanted: by words in the name, by kind, table, record and days."""
+    """Which entries are wanted: by words in the name, by kind, table, record and
+    days."""
 
     name: str = ""
     kind: str = ""
@@ -94,7 +97,8 @@ class AuditQuery:
 
 
 class AuditLog:
-    """The log in an accounts store; entries older than `days` are taken out, 0 keeps all."""
+    """The log in an accounts store; entries older than `days` are deleted, 0 keeps
+    all."""
 
     def __init__(self, store: Database, days: int = 0) -> None:
         self.store = store
@@ -102,7 +106,7 @@ class AuditLog:
         self._swept: datetime | None = None
 
     def note(self, actor: Actor, event: AuditEvent) -> None:
-        """Write down what has been done already."""
+        """Record a completed action."""
         self._write([(actor, event)], DONE)
 
     def _write(
@@ -123,7 +127,8 @@ class AuditLog:
         return numbers
 
     def begin(self, deeds: Sequence[tuple[Actor, AuditEvent]]) -> list[int]:
-        """Write down what is about to be done; return the entries' numbers."""
+        """Record actions that are about to be carried out; return the entries'
+        numbers."""
         return self._write(deeds, BEGUN)
 
     def end(self, numbers: Sequence[int], is_done: bool) -> None:
@@ -135,7 +140,7 @@ class AuditLog:
                 connection.execute(update(entry).where(some).values(state=state))
 
     def _sweep(self) -> None:
-        """Take out what is too old, once an hour."""
+        """Delete old entries, once an hour."""
         moment = now()
         if not self.days or (
             self._swept is not None and moment - self._swept < timedelta(hours=1)
@@ -201,7 +206,7 @@ class Recording:
         self._meant.append((actor, event))
 
     def begin(self) -> None:
-        """Write down what the transaction is about to keep: its last act."""
+        """Record the changes that the transaction is about to commit: its last act."""
         if self._meant:
             self._begun += self._log.begin(self._meant)
             self._meant = []

@@ -34,8 +34,9 @@ def fold_name(name: str) -> str:
 
 
 def skeleton(name: str) -> str:
-    """Return the comparable form of a name: without case, accents, marks and blanks at the
-    end, so that no two users are the same to any database, whatever its collation."""
+    """Return the comparable form of a name: without case, accents, marks and blanks at
+    the end, so that no two users are the same to any database, whatever its
+    collation."""
     plain = unicodedata.normalize("NFKD", fold_name(name))
     return "".join(each for each in plain if not unicodedata.combining(each))
 
@@ -44,8 +45,8 @@ _ALPHABETS = ("LATIN", "CYRILLIC", "GREEK", "ARMENIAN", "CHEROKEE", "COPTIC")
 
 
 def mixes_alphabets(name: str) -> bool:
-    """Tell whether a name has letters of alphabets that look alike, so that it could pass
-    for another: a Cyrillic і in ina.
+    """Tell whether a name has letters of alphabets that look alike, so that it could
+    pass for another: a Cyrillic і in ina.
 
     Source: Unicode Technical Standard 39, 5.1 and 5.2 (single script).
     """
@@ -57,11 +58,12 @@ def mixes_alphabets(name: str) -> bool:
 def check_password(
     name: str, password: str, shortest: int = SHORTEST, words: Iterable[str] = ()
 ) -> None:
-    """Raise Refused, with the reason, for a password that is too easy to guess: short, or
-    found in fewer than FEWEST_GUESSES by who knows the commonest passwords, words, names,
-    dates and rows of keys, the user's name and the `words` of the application.
+    """Raise Refused, with the reason, for a password that is too easy to guess: short,
+    or found in fewer than FEWEST_GUESSES by who knows the commonest passwords, words,
+    names, dates and rows of keys, the user's name and the `words` of the application.
 
-    Source: OWASP ASVS 5.0, 6.2.4 and 6.2.11; no rule asks for kinds of characters (6.2.5).
+    Source: OWASP ASVS 5.0, 6.2.4 and 6.2.11; no rule asks for kinds of characters
+    (6.2.5).
     """
     if len(password) < shortest:
         raise Refused(
@@ -95,7 +97,7 @@ def _guesses(password: str, known: Collection[str]) -> float:
 
 
 def hash_password(password: str) -> str:
-    """Return what is kept of a password."""
+    """Return the hash of a password."""
     return _hasher.hash(password)
 
 

@@ -1,4 +1,4 @@
-"""What is kept of a user: attributes, choices of columns, and views with a name.
+"""Stored preferences of users: attributes, choices of columns, and saved views.
 
 What pages need of it is read once and remembered under the revision of the user, which
 every change makes anew: so a session's own query tells whether it still holds.
@@ -18,7 +18,7 @@ LONGEST_QUERY = 2_000  # characters of a view's address
 
 @dataclass(frozen=True, slots=True)
 class SavedView:
-    """A view of a list: a name for what its address asks for."""
+    """A saved view of a list: a name for a query."""
 
     id: int
     name: str
@@ -30,7 +30,7 @@ class SavedView:
 
 @dataclass(frozen=True, slots=True)
 class UserData:
-    """What pages need of what is kept of a user: attributes and choices by name, and
+    """The stored data of a user that pages need: attributes and choices by name, and
     the views that open first by table."""
 
     attributes: Mapping[str, str] = field(default_factory=dict)
@@ -39,7 +39,7 @@ class UserData:
 
 
 def read_user_data(connection: Connection, user_id: int) -> UserData:
-    """Read what is kept of a user."""
+    """Read the stored data of a user."""
     attribute, view = user_attribute.c, saved_view.c
     statements = (
         select(attribute.name, attribute.value).where(attribute.user_id == user_id),
@@ -61,7 +61,7 @@ def new_revision() -> int:
 
 
 def mark_changed(connection: Connection, user_id: int) -> None:
-    """Note that what is kept of a user has changed."""
+    """Note that the stored data of a user has changed."""
     mine = update(user).where(user.c.id == user_id)
     connection.execute(mine.values(revision=new_revision()))
 
@@ -93,7 +93,7 @@ class Preferences:
             mark_changed(connection, self.user_id)
 
     def first_view(self, table: str) -> str:
-        """Return what the view asks for that opens first, "" for none."""
+        """Return the query of the default view, "" for none."""
         return self.kept.first_views.get(table, "")
 
     def views(self, table: str, roles: Sequence[str]) -> list[SavedView]:

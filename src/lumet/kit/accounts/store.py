@@ -324,7 +324,7 @@ def open_store(url: str, folder: Path, business: str = "") -> Database:
 
 
 def _place(url: str) -> tuple[str, ...]:
-    """Return what tells one database from another: server, port, name, search path."""
+    """Return the identity of a database: server, port, name, search path."""
     made = make_url(url)
     port = made.port or {"postgresql": 5432, "mariadb": 3306}.get(kind_of(url), 0)
     options = str(made.query.get("options", ""))

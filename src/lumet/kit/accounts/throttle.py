@@ -1,8 +1,8 @@
-"""Slowing down who guesses passwords, and nobody else.
+"""Throttling of failed sign-ins, without locking out the user.
 
-Failures are counted per account and network together, each further one doubling the wait;
-per network over all accounts; and, for a device that signed in to the account before, by
-themselves, so that a stranger's failures lock nobody out.
+Failures are counted per account and network together, each further one doubling the
+wait; per network over all accounts; and, for a device that signed in to the account
+before, by themselves, so that a stranger's failures lock nobody out.
 """
 
 import ipaddress
@@ -57,9 +57,9 @@ def network_of(origin: str) -> str:
 
 
 def begin_try(connection: Connection, tried: Try) -> int:
-    """Count a try as failed before it is known, so that tries at the same time count too;
-    `forgive` takes it back. Returns how many there are now. Raises TooManyFailures, and
-    counts nothing, too early."""
+    """Count a try as failed before it is known, so that tries at the same time count
+    too; `forgive` takes it back. Returns how many there are now. Raises
+    TooManyFailures, and counts nothing, too early."""
     wait, count = _wait(connection, tried)
     if wait > timedelta(0):
         raise TooManyFailures(ceil(wait.total_seconds()))

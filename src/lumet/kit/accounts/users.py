@@ -78,7 +78,7 @@ LONGEST_NAME = 80  # characters, folded too
 
 @dataclass(frozen=True, slots=True)
 class AccountPolicy:
-    """What is asked of passwords and sessions."""
+    """The policy for passwords and sessions."""
 
     shortest_password: int = SHORTEST
     words: tuple[str, ...] = ()  # of the application, which no password may rest on
@@ -101,16 +101,17 @@ class SessionUser(UserMixin):  # type: ignore[misc]
 
     @property
     def shown_name(self) -> str:
-        """What others call the user; `name` is what rules, stamps and the log know."""
+        """The display name of the user; rules, automatic values and the log use
+        `name`."""
         return self.display_name or self.name
 
     @property
     def attributes(self) -> Mapping[str, str]:
-        """What rules know of the user, by name."""
+        """The attributes of the user for rules, by name."""
         return self.kept.attributes
 
     def get_id(self) -> str:
-        """Return what the browser keeps, signed: it ends with the session."""
+        """Return the token for the session cookie."""
         return self.token
 
 
@@ -247,8 +248,8 @@ class Users:
         raise Refused(_("The current password is wrong."))
 
     def change_password(self, visitor: SessionUser, new: str) -> None:
-        """Change one's own password, which was confirmed; the other sessions of the user
-        end."""
+        """Change one's own password, which was confirmed; the other sessions of the
+        user end."""
         check_password(visitor.name, new, *self._password_rules)
         hash_password = passwords.hash_password(new)
         with self.store.writing() as connection:
@@ -336,8 +337,8 @@ class Users:
             connection.execute(update(user).where(user.c.id == number).values(values))
 
     def set_display_name(self, number: int, name: str) -> None:
-        """Keep what others call a user. Raises Refused for the name, or the display name,
-        of somebody else."""
+        """Keep what others call a user. Raises Refused for the name, or the display
+        name, of somebody else."""
         name = name.strip()
         if name:
             _check_name(name)
@@ -437,7 +438,7 @@ class Users:
     def _kept(
         self, connection: Connection, number: int, revision: int | None
     ) -> UserData:
-        """Return what is kept of a user: what is remembered of this revision, for a
+        """Return the stored data of a user, cached by revision for a
         while, since a process of an older version changes none."""
         known = self._remembered.get(number)
         if known and known[0] == revision and known[1] > now() - REMEMBERED:
@@ -529,7 +530,7 @@ class Users:
             ]
 
     def own_session(self, visitor: SessionUser) -> str:
-        """Return what names the present session among those of its user."""
+        """Return the identifier of the present session among those of its user."""
         return _digest(visitor.token)[:16]
 
     def end_session(self, number: int, name: str) -> None:
@@ -562,7 +563,8 @@ class Users:
         return token
 
     def invited_role(self, token: str) -> str | None:
-        """Return the role that a link gives; None when it is not, or no longer, good."""
+        """Return the role that a link gives; None when it is not, or no longer,
+        good."""
         with self.store.reading() as connection:
             found = connection.execute(
                 select(invitation).where(invitation.c.token == _digest(token))

@@ -1,1 +1,2 @@
-"""What every other package may use: settings, exceptions, languages and time zones, parsing, formatting, keys in addresses."""
+"""Shared by every other package: settings, exceptions, languages and time zones,
+parsing, formatting, keys in addresses."""

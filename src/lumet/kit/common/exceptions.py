@@ -1,5 +1,5 @@
-"""What a person can put right before the application starts."""
+"""Errors that a person can correct before the application starts."""
 
 
 class CannotStart(Exception):
-    """Says what is wrong, where, and what to do next."""
+    """The problem, its place, and the next step."""

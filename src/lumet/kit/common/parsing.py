@@ -1,4 +1,4 @@
-"""Reading what people type: numbers and dates in the ways that they are written."""
+"""Parsing of numbers and dates as people write them."""
 
 import re
 from calendar import monthrange
@@ -15,8 +15,8 @@ _BLANKS = re.compile("[\\s\u00a0\u2009\u202f'’_]")
 
 
 def read_number(text: str, language: str) -> Decimal:
-    """Return the number that `text` is in a language, with or without separators between
-    thousands; a point is understood in every language.
+    """Return the number that `text` is in a language, with or without separators
+    between thousands; a point is understood in every language.
 
     Raises ValueError for what is no number, and Ambiguous for what may be two.
     """
@@ -57,8 +57,8 @@ _DEGREES = re.compile(
 
 
 def read_degrees(text: str, sides: str) -> Decimal | None:
-    """Return the degrees that `text` is, with minutes, seconds and a side: 61° 12.24′ N,
-    61 12 14.4 N, 61.204 S; None for a plain number. `sides` are "NS" or "EW".
+    """Return the degrees that `text` is, with minutes, seconds and a side: 61° 12.24′
+    N, 61 12 14.4 N, 61.204 S; None for a plain number. `sides` are "NS" or "EW".
 
     Raises ValueError for minutes or seconds of 60 and more, and for another side.
     """

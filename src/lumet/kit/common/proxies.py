@@ -1,5 +1,5 @@
 """Proxies in front of the application: from which of them X-Forwarded-For and
-X-Forwarded-Proto count; from anybody else these headers are taken out."""
+X-Forwarded-Proto count; from others these headers are removed."""
 
 import ipaddress
 from collections.abc import Iterable
@@ -34,7 +34,8 @@ class Proxies:
         return any(found in each for each in self.networks)
 
     def hops(self, environ: dict[str, Any]) -> int:
-        """Return how many proxies a request came through, 0 for none that is trusted."""
+        """Return how many proxies a request came through, 0 for none that is
+        trusted."""
         forwarded = environ.get("HTTP_X_FORWARDED_FOR", "")
         if len(forwarded) > LONGEST:
             return 0

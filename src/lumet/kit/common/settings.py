@@ -145,7 +145,8 @@ def _zone(name: str) -> str:
 
 
 def _number(given: Mapping[str, str], name: str, default: int, least: int) -> int:
-    """Return a whole number among the settings. Raises CannotStart for another value."""
+    """Return a whole number among the settings. Raises CannotStart for another
+    value."""
     word = given.get(name) or str(default)
     if not word.isdecimal() or int(word) < least:
         raise CannotStart(f"{name}: {word!r} is no whole number of at least {least}.")

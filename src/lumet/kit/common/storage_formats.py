@@ -95,7 +95,8 @@ def boolean_format(name: str) -> StorageFormat:
 
 
 def text_in_order(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:
-    """Return what to sort a column by whose text is not in the order of its dates."""
+    """Return the sort expression of a column whose text is not in the order of its
+    dates."""
     places = [(name.find(part), len(part)) for part in ("YYYY", "MM", "DD")]
     if name not in {**DATES, **MOMENTS} or places[0][0] == 0:
         return column

@@ -1,8 +1,8 @@
 """Keys of records in addresses: one converter for any key.
 
 Parts are joined by a comma; all but ASCII letters, digits, `-` and `_` is written as
-`~XX` (hexadecimal, of UTF-8); an empty part is a lone `~`. So no key can be mistaken for
-a word of an address, whatever it holds, and servers have nothing to decode.
+`~XX` (hexadecimal, of UTF-8); an empty part is a lone `~`. So no key can be mistaken
+for a word of an address, whatever it holds, and servers have nothing to decode.
 """
 
 import re

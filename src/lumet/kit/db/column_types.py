@@ -1,4 +1,4 @@
-"""Column types that read whatever a database holds, and write it back unharmed.
+"""Tolerant column types: they read any stored value, and write it back unchanged.
 
 SQLite takes any value into any column. These types return what fits as the Python value
 and everything else as it is, so that one odd value never kills a page; the field shows
@@ -38,7 +38,8 @@ MARIADB = ("mariadb", "mysql")
 
 
 class _Lenient(TypeDecorator[Any]):
-    """Reads and writes by `read` and `write` where `is_raw`, elsewhere as its `impl`."""
+    """Reads and writes by `read` and `write` where `is_raw`, elsewhere as its
+    `impl`."""
 
     impl: type[TypeEngine[Any]] = NullType
     cache_ok = True
@@ -48,7 +49,7 @@ class _Lenient(TypeDecorator[Any]):
         return dialect == "sqlite"
 
     def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        """Return what to sort a column of this type by."""
+        """Return the sort expression of a column of this type."""
         return column
 
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
@@ -201,7 +202,8 @@ class Real(_Lenient):
 
 
 class YesNo(_Formatted):
-    """True or false, as 1 and 0 on SQLite and MariaDB, where it may hold a 2 as well."""
+    """True or false, as 1 and 0 on SQLite and MariaDB, where it may hold a 2 as
+    well."""
 
     impl = sqlalchemy.Boolean
     cache_ok = True
@@ -218,7 +220,8 @@ class YesNo(_Formatted):
 
 
 class TextBytes(TypeDecorator[Any]):
-    """Bytes that are short texts, read and written as such; bytes that are none stay."""
+    """Bytes that are short texts, read and written as such; bytes that are none
+    stay."""
 
     impl = LargeBinary
     cache_ok = True
@@ -236,7 +239,7 @@ class TextBytes(TypeDecorator[Any]):
 
 
 class AnyValue(_Lenient):
-    """A type that nobody knows: read as it comes."""
+    """An unknown type: values as the driver returns them."""
 
     cache_ok = True
 
@@ -308,7 +311,8 @@ class Cast(TextOnly):
 
 
 class Array(Cast):
-    """An array: read as a tuple of texts, one of several dimensions as it is written."""
+    """An array: read as a tuple of texts, one of several dimensions as it is
+    written."""
 
     cache_ok = True
 
@@ -342,7 +346,7 @@ class _ArrayText(TypeDecorator[Any]):
 
 
 def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
-    """Return what to sort a column by, so that its values come in their own order."""
+    """Return the sort expression of a column, in the order of its values."""
     made = column.type
     return made.in_order(column) if isinstance(made, _Lenient) else column
 

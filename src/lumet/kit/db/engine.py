@@ -61,7 +61,8 @@ class Database:
 
     @contextmanager
     def exporting(self, seconds: float) -> Iterator[Connection]:
-        """Open a transaction that reads all rows of something, for so many `seconds`."""
+        """Open a transaction that reads all rows of something, for so many
+        `seconds`."""
         with self.engine.connect() as connection, _limited(connection, seconds):
             if connection.dialect.name == "postgresql":
                 # without statistics it would compare all rows with all others
@@ -136,7 +137,8 @@ def open_database(url: str, folder: Path, dialect: str) -> Database:
 
 
 def kind_of(url: str) -> str:
-    """Return the kind of database that an address names: sqlite, postgresql, mariadb."""
+    """Return the kind of database that an address names: sqlite, postgresql,
+    mariadb."""
     scheme = url.partition("://")[0].partition("+")[0]
     return DRIVERS.get(scheme, scheme).partition("+")[0]
 

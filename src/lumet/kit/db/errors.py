@@ -1,4 +1,4 @@
-"""What a database's refusal means, on each kind of server."""
+"""Classification of database errors, for each server."""
 
 import re
 from dataclasses import dataclass

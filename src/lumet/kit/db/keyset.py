@@ -1,8 +1,8 @@
 """Paging by key: a page begins behind the last row of the one before, however far.
 
-For the order (a, b, key) the rows behind (x, y, k) come in branches, one after the other
-until the page is full: a = x and b = y and key > k; a = x and b > y; a > x. Each is a
-range of an index; no single condition is, on all servers.
+For the order (a, b, key) the rows behind (x, y, k) come in branches, one after the
+other until the page is full: a = x and b = y and key > k; a = x and b > y; a > x. Each
+is a range of an index; no single condition is, on all servers.
 """
 
 import base64
@@ -39,7 +39,7 @@ class Term:
         return Term(self.expression, not self.down, self.nullable, not self.nulls_last)
 
     def ordered(self) -> UnaryExpression[Any]:
-        """Return the term as it stands in ORDER BY."""
+        """Return the term of ORDER BY."""
         return self.expression.desc() if self.down else self.expression.asc()
 
 
@@ -62,7 +62,8 @@ def make_terms(
 
 
 def branches(terms: Sequence[Term], is_null: Sequence[bool]) -> Iterator[Branch]:
-    """Yield the branches behind a row, of whose values `is_null` tells which are NULL."""
+    """Yield the branches behind a row, of whose values `is_null` tells which are
+    NULL."""
     for level in reversed(range(len(terms))):
         equal = tuple(
             _equals(term, place, is_null[place])

@@ -1,1 +1,1 @@
-"""What a deletion takes with it, and what prevents it."""
+"""Deletion: dependent records that are deleted too, or that prevent it."""

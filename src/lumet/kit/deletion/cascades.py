@@ -108,7 +108,7 @@ def with_descendants(
 ) -> Select[Any]:
     """Select the records that `chosen` selects and all below them. UNION drops what was
     found before, so that a circle in the data ends."""
-    tree = chosen.cte(recursive=True)  # without a name: one tree may stand in another
+    tree = chosen.cte(recursive=True)  # without a name: one tree may be part of another
     # one recursive term for all references: PostgreSQL takes no second
     refers = or_(
         *[

@@ -1,4 +1,4 @@
-"""Deleting a record: what hangs on it is said first."""
+"""The impact of deleting a record: dependent records, which are listed before."""
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -53,7 +53,7 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, slots=True)
 class RelatedImpact:
-    """The records of one relation that hang on the record: how many, in words, the first
+    """The dependent records of one relation: how many, in words, the first
     of them, and where all of them are, "" for nowhere."""
 
     words: str
@@ -64,9 +64,9 @@ class RelatedImpact:
 
 @dataclass(slots=True)
 class DeleteImpact:
-    """What a delete would do: what forbids it, what goes with it, what loses its
-    reference, what is left referring to nothing, since the database does not know that it
-    refers; what there was no time to look at."""
+    """The impact of a deletion: records that prevent it, are deleted too, lose their
+    reference, what is left referring to nothing, since the database does not know that
+    it refers; what there was no time to look at."""
 
     prevented_by: list[RelatedImpact] = field(default_factory=list)
     deleted_too: list[RelatedImpact] = field(default_factory=list)
@@ -110,7 +110,7 @@ Holds = Callable[[FromClause], ColumnElement[bool]]
 
 
 class _ImpactFinder:
-    """Looks at what hangs on one record, for one user."""
+    """Finds the records that depend on one record, for one user."""
 
     def __init__(
         self,
@@ -146,7 +146,8 @@ class _ImpactFinder:
         return self.found
 
     def _follow(self, start: Select[Any]) -> Iterator[_Step]:
-        """Yield every relation from the record, each once, so that circles of them end."""
+        """Yield every relation from the record, each once, so that circles of them
+        end."""
         waiting = self._from(self.pages, start, 0)
         passed = {step.reference for step in waiting}
         while waiting:
@@ -164,7 +165,7 @@ class _ImpactFinder:
 
     def _from(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
         own = own_cascades(self.site, pages)
-        if own:  # all that stands below goes along, however deep
+        if own:  # all descendants are deleted too, however deep
             chosen = with_descendants(pages, chosen, own)
         return [
             _Step(pages, reference, chosen, depth)
@@ -172,8 +173,8 @@ class _ImpactFinder:
         ]
 
     def _holds_of(self, step: _Step) -> Holds:
-        """Return the condition, of rows, that they refer by a step, and, where that would
-        forbid a delete, that they really do."""
+        """Return the condition, of rows, that they refer by a step, and, where that
+        would forbid a delete, that they really do."""
         refers = _holds(step.reference, step.chosen)
         if self.found.under(step.reference.on_delete) is not self.found.prevented_by:
             return refers
@@ -182,9 +183,9 @@ class _ImpactFinder:
 
     def _stays(self, step: _Step) -> Holds:
         """Return the condition, of rows that refer by a step, that they do not go along
-        by another: only then they forbid it. RESTRICT is checked at once, but on MariaDB,
-        where it depends on what goes first: there the database decides. It minds a
-        record's reference to itself, as others do not."""
+        by another: only then they forbid it. RESTRICT is checked at once, but on
+        MariaDB, where it depends on the order of deletion: there the database decides.
+        It checks a record's reference to itself, as others do not."""
         source = self.site.registry[step.reference.source]
         minds = self.connection.dialect.name in ("mariadb", "mysql")
         at_end = minds or step.reference.on_delete in ("", "no action")
@@ -212,8 +213,8 @@ class _ImpactFinder:
     def _within_time(
         self, ask: Callable[[], T], words: str, may_fail: bool = False
     ) -> T | None:
-        """Ask the database something, None where that takes too long, or, of what it may
-        refuse to show, where it does."""
+        """Ask the database something, None where that takes too long, or, of what it
+        may refuse to show, where it does."""
         try:
             with self.connection.begin_nested():
                 return ask()
@@ -295,7 +296,8 @@ class _ImpactFinder:
         return RelatedImpact(words, named, seen > len(named), address)
 
     def _address(self, step: _Step, related: RelatedRecords | None) -> str:
-        """Return where all records of a relation are listed: beneath the record itself."""
+        """Return where all records of a relation are listed: beneath the record
+        itself."""
         source = self.site.registry[step.reference.source]
         if step.depth or related is None or not source.key:
             return ""
@@ -332,8 +334,8 @@ class _ImpactFinder:
         ]
 
     def _look_unshown(self, pages: TablePages, chosen: Select[Any]) -> None:
-        """Look at tables that the application does not have, and its user perhaps may not
-        read: only whether there are rows that refer here."""
+        """Look at tables that the application does not have, and its user perhaps may
+        not read: only whether there are rows that refer here."""
         words = str(_("records that this application does not show"))
         for each in pages.external_references:
             ask = partial(self._is_held, each, chosen)

@@ -1,6 +1,6 @@
-"""Saving the rows of a record together with it: those taken away at first, then those
-changed, then those moved, then the new ones. All is read and locked at once, and one row
-that cannot be saved ends the transaction."""
+"""Saving the rows of a record together with it: removed rows first, then those changed,
+then those moved, then the new ones. All is read and locked at once, and one row that
+cannot be saved ends the transaction."""
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
@@ -41,8 +41,9 @@ class Unclear(Exception):
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """One stored row, locked: its key, the key that its user saw, which is another where
-    that of the record has just changed, its values, the roles that may change it."""
+    """One stored row, locked: its key, the key that its user saw, which is another
+    where that of the record has just changed, its values, the roles that may change
+    it."""
 
     key: dict[str, Any]
     seen: dict[str, Any]
@@ -93,7 +94,7 @@ class DetailRowSaver:
     def _referred(
         self, connection: Connection, key: Mapping[str, Any]
     ) -> Mapping[str, Any]:
-        """Return what the rows of the record with this key refer to, by column."""
+        """Return the values that the rows of the record refer to, by column."""
         parent = self.site.registry[self.editor.reference.target]
         referred = self.editor.reference.referred
         if set(referred) <= set(key):
@@ -113,8 +114,8 @@ class DetailRowSaver:
         typed: Typed,
         recording: Recording,
     ) -> None:
-        """Save the rows of the record with these values. Raises DetailRowsRejected when one
-        cannot be saved."""
+        """Save the rows of the record with these values. Raises DetailRowsRejected when
+        one cannot be saved."""
         self.editor.failed.clear()
         self.editor.messages.clear()
         self.editor.asked.clear()
@@ -168,8 +169,8 @@ class DetailRowSaver:
         )
 
     def _add_later(self, turn: _Turn) -> None:
-        """Write the new rows that waited. Raises DetailRowsRejected where some clash, Unclear
-        where the database refuses one of them."""
+        """Write the new rows that waited. Raises DetailRowsRejected where some clash,
+        Unclear where the database refuses one of them."""
         if turn.added is None or not turn.added.additions:
             return
         rows = [
@@ -347,7 +348,7 @@ class DetailRowSaver:
     ) -> dict[str, tuple[str, Any]]:
         """Take the new places in the order out of what was typed, where no two rows may
         have the same: they cannot be saved one by one. Returns them by the rows' keys,
-        with the word that stands for the row in the form."""
+        with the key of the row in the form."""
         position = self.editor.position
         if not self.editor.moves_apart:
             return {}
@@ -379,7 +380,7 @@ class DetailRowSaver:
         return found
 
     def _move(self, turn: _Turn, moved: Mapping[str, tuple[str, Any]]) -> None:
-        """Give rows their new places in the order. Where each stands in another's way
+        """Give rows their new positions. Where they block each other
         one of them goes behind all others at first."""
         if not moved:
             return
@@ -448,8 +449,8 @@ class DetailRowSaver:
         turn.done.append(told)
 
     def _next(self, turn: _Turn, key: str) -> int:
-        """Return the next number of a row within its record, which is locked: behind those
-        that others have, or are about to have."""
+        """Return the next number of a row within its record, which is locked: behind
+        those that others have, or are about to have."""
         if key not in turn.next:
             column = self.pages.column(key)
             largest = select(func.max(column)).where(self.pages.is_key(turn.belongs))
@@ -462,7 +463,7 @@ class DetailRowSaver:
         return turn.next[key]
 
     def _tell(self, turn: _Turn, recording: Recording) -> None:
-        """Write down what was done, by the titles that the rows have, or had."""
+        """Record the changes in the audit log, with the titles of the rows."""
         if any(event.kind != "delete" for event in turn.done):
             turn.titled |= self._titles(turn)
         owners = owners_of(self.site, turn.connection, self.pages, turn.belongs)
@@ -480,7 +481,7 @@ PartSaver = DetailRowSaver | ManyToManyEditor
 def part_savers(
     editors: Iterable[DetailRowsEditor | ManyToManyEditor],
 ) -> list[PartSaver]:
-    """Return what saves the parts of a form."""
+    """Return the savers of the parts of a form."""
     return [
         DetailRowSaver(each) if isinstance(each, DetailRowsEditor) else each
         for each in editors

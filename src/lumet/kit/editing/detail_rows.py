@@ -1,6 +1,6 @@
-"""Rows of a record, entered on its own form: the records of a detail table that belong to
-it. They are saved with it in one transaction, all or nothing, each with its own rights,
-checks and conflicts."""
+"""Rows of a record, entered on its own form: the records of a detail table that belong
+to it. They are saved with it in one transaction, all or nothing, each with its own
+rights, checks and conflicts."""
 
 import re
 from collections.abc import Callable, Mapping
@@ -35,7 +35,7 @@ from .record_saver import SEEN, RecordSaver, SaveResult
 
 MOST_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen
-BLANK = "__n__"  # stands for a number in the row that a script copies
+BLANK = "__n__"  # the number in the row that a script copies
 Typed = MultiDict[str, str]
 
 
@@ -57,7 +57,7 @@ class DetailRow:
     kept: dict[str, str] = field(default_factory=dict)
     made: Mapping[str, Cell] = field(default_factory=dict)  # formulas, borrowed columns
     is_gone: bool = False
-    is_asked: bool = False  # whether to take it away, with all that hangs on it
+    is_asked: bool = False  # whether to remove it with its dependent records
     address: str = ""  # of its own page, "" for none
 
     def field(self, key: str) -> ValueField | None:
@@ -84,19 +84,20 @@ class RowsTable:
     counted: frozenset[str] = frozenset()  # columns that number the rows by themselves
 
     def heading(self, key: str) -> str:
-        """Return what heads a column, whose unit stands at each value."""
+        """Return the heading of a column; its unit is shown at each value."""
         fields = self.pages.fields
         return str(fields[key].label.text) if key in fields else self.pages.label(key)
 
     def is_needed(self, key: str) -> bool:
-        """Tell whether a column must be entered in each row: not one that counts them."""
+        """Tell whether a column must be entered in each row: not one that counts
+        them."""
         rows = [self.blank] if self.blank else self.rows[:1]
         fields = [field for row in rows if (field := row.field(key)) is not None]
         return any(each.required and key not in self.counted for each in fields)
 
     @property
     def word(self) -> str:
-        """What tells this part of the form from others."""
+        """The identifier of this part of the form."""
         return f"rows-{self.number}"
 
 
@@ -139,7 +140,7 @@ class DetailRowsEditor:
         self.position = self._position()
         self.failed: dict[str, SaveResult] = {}
         self.messages: dict[str, str] = {}
-        self.asked: dict[str, str] = {}  # what is said of rows on which more hangs
+        self.asked: dict[str, str] = {}  # messages for rows with dependent records
         self._entered: dict[tuple[str, ...], list[str]] = {}  # by roles
         self._untouched: dict[str, str] = {}
 
@@ -150,7 +151,7 @@ class DetailRowsEditor:
 
     @property
     def label(self) -> str:
-        """What the rows are called."""
+        """The label of the rows."""
         noun = self.pages.singular if self.is_single else self.pages.plural
         return str(self.related.label or noun)
 
@@ -181,7 +182,7 @@ class DetailRowsEditor:
 
     @property
     def moves_apart(self) -> bool:
-        """Tell whether no two rows of a record may stand at the same place."""
+        """Tell whether positions are unique within a record."""
         sets = unique_sets(self.pages)
         return bool(self.position) and any(self.position in each for each in sets)
 
@@ -208,7 +209,7 @@ class DetailRowsEditor:
     def roles_of(
         self, connection: Connection, belongs: Mapping[str, Any]
     ) -> Callable[[tuple[Any, ...]], tuple[Role, ...]]:
-        """Return what tells, by a row's key, the roles that may change it."""
+        """Return a function from a row's key to the roles that may change it."""
         table = self.pages.table
         each = self.reach.reaching_each(
             connection, table, self.pages.is_key(belongs), "edit"
@@ -226,7 +227,8 @@ class DetailRowsEditor:
     def stored(
         self, connection: Connection, values: Mapping[str, Any]
     ) -> RowsTable | None:
-        """Return the rows of a stored record; None when they are too many for a form."""
+        """Return the rows of a stored record; None when they are too many for a
+        form."""
         rows = self.reach.rows(self.pages.table)
         belongs = self.parent_values(values)
         matches = [rows.c[key] == bindparam(f"p_{key}") for key in belongs]
@@ -253,8 +255,8 @@ class DetailRowsEditor:
     def _make(
         self, connection: Connection, made: list[DetailRow], held: list[dict[str, Any]]
     ) -> None:
-        """Show what formulas make of the stored rows, as the database has them, and what
-        they borrow of the records that they refer to."""
+        """Show what formulas make of the stored rows, as the database has them, and
+        what they borrow of the records that they refer to."""
         if not self.made:
             return
         plan = deferred_cells(self.site, self.pages, self.reach, self.made)
@@ -306,7 +308,8 @@ class DetailRowsEditor:
         return row
 
     def _address(self, segment: str) -> str:
-        """Return where a row is by itself, "" for one without pages or not there yet."""
+        """Return where a row is by itself, "" for one without pages or not there
+        yet."""
         if not segment or not self._has_pages:
             return ""
         return record_address(self.pages.name, segment)
@@ -401,8 +404,8 @@ class DetailRowsEditor:
     def _fill(
         self, connection: Connection, rows: list[DetailRow], blank: DetailRow | None
     ) -> None:
-        """Give the lookups of all rows their choices: read once, where they are the same
-        for all of them."""
+        """Give the lookups of all rows their choices: read once, where they are the
+        same for all of them."""
         shared: dict[str, LookupField] = {}
         for row in [*([blank] if blank else []), *rows]:
             for key in self.pages.lookups:
@@ -438,7 +441,7 @@ class DetailRowsEditor:
                     each.placeholder = _("next number")
 
     def typed(self, typed: Typed) -> dict[str, Typed]:
-        """Return what was typed by row: by the word that stands for it."""
+        """Return the input by row, by the key of the row."""
         mine = re.compile(rf"rows-{self.number}-(\d+)-(.+)")
         found: dict[str, Typed] = {}
         for name, texts in typed.lists():

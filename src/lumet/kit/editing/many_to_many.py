@@ -1,8 +1,8 @@
 """Records of another table that are chosen on a record's form: of a table that only
 joins the two, whose rows come and go with what is chosen.
 
-A form carries what its user saw there, so that only what this user added or took away is
-changed, whatever others did meanwhile.
+A form carries what its user saw there, so that only what this user added or took away
+is changed, whatever others did meanwhile.
 """
 
 from collections.abc import Mapping, Sequence
@@ -35,7 +35,7 @@ SHORT = 50  # choices in the page
 
 @dataclass(slots=True)
 class ManyToManyChoice:
-    """What a form shows of the chosen records: the choices with their titles and whether
+    """The chosen records of a form: the choices with their titles and whether
     they are chosen, and what the user saw chosen, by their words in addresses."""
 
     number: int
@@ -47,7 +47,7 @@ class ManyToManyChoice:
 
     @property
     def word(self) -> str:
-        """What tells this part of the form from others."""
+        """The identifier of this part of the form."""
         return f"part-{self.name}"
 
     @property
@@ -100,7 +100,7 @@ class ManyToManyEditor:
 
     @property
     def label(self) -> str:
-        """What the chosen records are called."""
+        """The label of the chosen records."""
         return str(self.related.label or self.target.plural)
 
     @property
@@ -120,7 +120,7 @@ class ManyToManyEditor:
     def stored(
         self, connection: Connection, values: Mapping[str, Any]
     ) -> ManyToManyChoice | None:
-        """Return what is chosen on the form of a stored record; None for too many."""
+        """Return the chosen records of a stored record; None for too many."""
         chosen = self._chosen(connection, values)
         if len(chosen) > MOST_CHOSEN:
             return None
@@ -131,7 +131,7 @@ class ManyToManyEditor:
         return self._picks(connection, [], [])
 
     def again(self, connection: Connection | None, typed: Typed) -> ManyToManyChoice:
-        """Return what was chosen on a form that was not saved."""
+        """Return the chosen records of a form that was not saved."""
         chosen, was = self._sent(typed)
         if connection is None:
             known = [(Option(each, each), True) for each in chosen]
@@ -177,7 +177,7 @@ class ManyToManyEditor:
         return tuple(found.values())
 
     def _chosen(self, connection: Connection, values: Mapping[str, Any]) -> list[str]:
-        """Return the words that stand for the chosen records within reach."""
+        """Return the keys of the chosen records within reach."""
         rows = self.reach.rows(self.pages.table)
         ends = self.reach.rows(self.target.table)
         belongs = self._belongs(values)
@@ -210,8 +210,8 @@ class ManyToManyEditor:
         typed: Typed,
         recording: Recording,
     ) -> None:
-        """Save what was chosen for the record with these values. Raises DetailRowsRejected when
-        something cannot be."""
+        """Save what was chosen for the record with these values. Raises
+        DetailRowsRejected when something cannot be."""
         self.refused = []
         if f"picks-{self.number}-was" not in typed:
             return

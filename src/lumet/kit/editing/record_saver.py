@@ -65,7 +65,7 @@ class RecordNotFound(Exception):
 
 @dataclass(slots=True)
 class SaveResult:
-    """What became of a form: the address key of the record when it was saved; else the
+    """The result of a save: the address key of the record when it was saved; else the
     form with its mistakes, and what others changed meanwhile, by field."""
 
     form: RecordForm
@@ -82,9 +82,9 @@ class SaveResult:
 
 @dataclass(slots=True)
 class PendingWrites:
-    """What is written together: changes of several records, by their keys, with the values
-    by column; new ones, by column too, with what became of each; a form of which nobody
-    has need any more."""
+    """Deferred writes, sent in batches: changes of several records, by key, with the
+    values by column; new ones, by column too, with what became of each; a form of which
+    nobody has need any more."""
 
     changes: list[tuple[dict[str, Any], dict[Column[Any], Any]]] = field(
         default_factory=list
@@ -132,8 +132,9 @@ class RecordSaver:
         return form
 
     def _offered(self, key: str) -> str | None:
-        """Return the default of a column as its control shows it; None for none, and for
-        one that its own field would refuse: that the database fills in by itself."""
+        """Return the default of a column as its control shows it; None for none, and
+        for one that its own field would refuse: that the database fills in by
+        itself."""
         column, field_ = self.pages.column(key), self.pages.fields[key]
         default = _literal_default(column.server_default)
         if default is None:
@@ -149,12 +150,12 @@ class RecordSaver:
         return text
 
     def _is_cleared(self, key: str, typed: MultiDict[str, str]) -> bool:
-        """Tell whether the default of a column was offered and taken out of the form."""
+        """Tell whether the default of a column was offered and cleared."""
         is_there = key in typed and bool(self.pages.column(key).nullable)
         return is_there and self._offered(key) is not None
 
     def like(self, connection: Connection, key: Mapping[str, Any]) -> dict[str, str]:
-        """Return what a copy of the record with this key begins with, as texts by
+        """Return the initial values of a copy of the record, as texts by
         column: not what must be its own. Nothing, for a record beyond reach."""
         alone = {columns[0] for columns in unique_sets(self.pages) if len(columns) == 1}
         try:
@@ -170,8 +171,8 @@ class RecordSaver:
     def stored(self, connection: Connection, key: Mapping[str, Any]) -> SaveResult:
         """Return the form of the record with this key, and what the user sees of it.
 
-        Raises RecordNotFound when there is no such record within reach, AccessDenied when it may be
-        seen but not changed.
+        Raises RecordNotFound when there is no such record within reach, AccessDenied
+        when it may be seen but not changed.
         """
         self._admit(connection, key)
         values = self._read(connection, key)
@@ -186,10 +187,10 @@ class RecordSaver:
         given: Mapping[str, Any] = NOTHING,
         later: PendingWrites | None = None,
     ) -> SaveResult:
-        """Add a record from what was typed, unless something is wrong with it; the values
-        `given` are not typed, but those of records that it refers to. What is to be
-        written is added to `later`, where that is given, and not written yet; nor is it
-        looked up then whether others have what must be unique."""
+        """Add a record from what was typed, unless something is wrong with it; the
+        values `given` are not typed, but those of records that it refers to. What is to
+        be written is added to `later`, where that is given, and not written yet; nor is
+        it looked up then whether others have what must be unique."""
         self.entered = list(self._added)
         form = self.pages.filled({}, typed, later.spare if later else None)
         for key, value in given.items():
@@ -235,8 +236,8 @@ class RecordSaver:
         return encode_key(key if row is None else tuple(row))
 
     def add_all(self, connection: Connection, later: PendingWrites) -> None:
-        """Write the new records that waited, those of the same columns at once, and give
-        each its key."""
+        """Write the new records that waited, those of the same columns at once, and
+        give each its key."""
         grouped: dict[tuple[Column[Any], ...], list[tuple[SaveResult, Any]]] = {}
         for outcome, values in later.additions:
             grouped.setdefault(tuple(values), []).append((outcome, values))
@@ -292,11 +293,11 @@ class RecordSaver:
         return {self.pages.column(key): value for key, value in values.items()}
 
     def stamped(self) -> dict[Column[Any], Any]:
-        """Return what the application writes down by itself of a change."""
+        """Return the automatic values of a change."""
         return self._by_column(self._stamps(is_new=False))
 
     def _stamps(self, is_new: bool) -> dict[str, Any]:
-        """Return what the application writes down by itself: who and when, where that
+        """Return the automatic values: user and time, where that
         was decided."""
         found: dict[str, Any] = {}
         for key, how in self.pages.automatic_values:
@@ -340,8 +341,8 @@ class RecordSaver:
         """Save what was typed into the record with this key, unless something is wrong
         or somebody changed the same field since the user saw it.
 
-        Raises RecordNotFound when there is no such record within reach, AccessDenied when it may be
-        seen but not changed.
+        Raises RecordNotFound when there is no such record within reach, AccessDenied
+        when it may be seen but not changed.
         """
         self.reach.lock(connection, self.pages.table, key)
         self._admit(connection, key)
@@ -359,8 +360,8 @@ class RecordSaver:
     ) -> SaveResult:
         """Save what was typed into the fields `entered` of the record with this key,
         which is locked and holds `values`: as `edit` does, who finds them out. What is
-        to be written is added to `later`, where that is given, and not written yet. Where
-        the key has just changed, `seen` is the one that the user saw."""
+        to be written is added to `later`, where that is given, and not written yet.
+        Where the key has just changed, `seen` is the one that the user saw."""
         seen = key if seen is None else seen
         mine, conflicts = self._compare(seen, values, typed)
         spare = later.spare if later is not None else None
@@ -407,7 +408,8 @@ class RecordSaver:
 
     def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
         """Delete the record with this key, or, where that was decided, mark it as
-        deleted; tell whether there was one. Raises AccessDenied when the user may not."""
+        deleted; tell whether there was one. Raises AccessDenied when the user may
+        not."""
         table, mark = self.pages.table, self.pages.soft_delete
         if not mark:
             return self.reach.delete(connection, table, key)
@@ -449,8 +451,8 @@ class RecordSaver:
         return UNBOUNDED.run(connection, held).first() is not None
 
     def _check_held(self, connection: Connection, key: Mapping[str, Any]) -> None:
-        """Let the database work out the rules that a form cannot. Raises RuleViolated, at
-        which the transaction ends."""
+        """Let the database work out the rules that a form cannot. Raises RuleViolated,
+        at which the transaction ends."""
         for rule in self.pages.database_rules:
             table = self.pages.table
             breaks = select(literal(1)).select_from(table).where(self.pages.is_key(key))
@@ -502,7 +504,8 @@ class RecordSaver:
         return self._titles[place]
 
     def _label(self, name: str) -> str:
-        """Return the label of a column: translated once, however many rows are told of."""
+        """Return the label of a column: translated once, however many rows are told
+        of."""
         if name not in self._labels:
             self._labels[name] = self.pages.label(name)
         return self._labels[name]
@@ -523,8 +526,8 @@ class RecordSaver:
         }
 
     def put_back(self, outcome: SaveResult, texts: Changes) -> None:
-        """Fill earlier values into the form of a record: into those fields that the user
-        may enter."""
+        """Fill earlier values into the form of a record: into those fields that the
+        user may enter."""
         for name in self.entered:
             if name in texts:
                 outcome.form._fields[name].raw_data = [texts[name][0] or ""]
@@ -559,7 +562,7 @@ class RecordSaver:
     def is_seen(
         self, key: Mapping[str, Any], name: str, typed: MultiDict[str, str]
     ) -> bool:
-        """Tell whether what was typed in a field is what its user saw there."""
+        """Tell whether the input of a field equals the value that its user saw."""
         shown = self.pages.fields[name]
         text = shown.plain(shown.clean(shown.gather(typed.getlist(name))))
         return is_same(typed.get(SEEN + name, ""), self._digest(key, name, text))
@@ -588,7 +591,7 @@ class RecordSaver:
         values: Mapping[str, Any],
         typed: MultiDict[str, str],
     ) -> tuple[MultiDict[str, str], dict[str, str]]:
-        """Return what this user wants in each field, and what is in the database where
+        """Return the user's value of each field, and the value in the database where
         somebody else wanted something different."""
         mine = MultiDict(typed)
         conflicts: dict[str, str] = {}

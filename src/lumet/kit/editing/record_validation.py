@@ -1,5 +1,5 @@
-"""What must hold of a form before it is saved: its own rules, that what it chooses can be
-chosen, that nothing stands below itself, that nobody else has what must be unique."""
+"""Validation of a form before it is saved: its own rules, that lookups can be
+chosen, no cycles in hierarchies, unique values."""
 
 from collections.abc import Collection, Hashable, Mapping, Sequence
 from typing import Any
@@ -24,7 +24,7 @@ from ..queries.lookups import Lookup
 
 
 class RecordValidation:
-    """What is checked of the forms of one table, for one user."""
+    """The validation of the forms of one table, for one user."""
 
     def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
         self.site = site
@@ -95,7 +95,8 @@ class RecordValidation:
                 form.add_error(name, _("Choose one from the list."))
 
     def _is_open(self, connection: Connection, lookup: Lookup, value: Any) -> bool:
-        """Tell whether a value can be chosen: asked once, however many rows choose it."""
+        """Tell whether a value can be chosen: asked once, however many rows choose
+        it."""
         place = (lookup.reference, value, tuple(lookup.given.items()))
         if place not in self._open:
             found = lookup.is_open and lookup.plan.one(connection, value, lookup.given)
@@ -105,8 +106,9 @@ class RecordValidation:
     def clashes(
         self, connection: Connection, rows: Sequence[Mapping[str, Any]]
     ) -> dict[int, str]:
-        """Return what is said of those of several new records, by their number, that have
-        what another of them has already, or another record, and that must be unique."""
+        """Return the messages for those of several new records, by their number, that
+        have what another of them has already, or another record, and that must be
+        unique."""
         found: dict[int, str] = {}
         for columns in unique_sets(self.pages):
             places: dict[tuple[Any, ...], int] = {}
@@ -175,7 +177,7 @@ class RecordValidation:
                 form.add_error(columns[-1], self.clash_message(columns))
 
     def clash_message(self, columns: tuple[str, ...]) -> str:
-        """Return what is said where another record has the same values already."""
+        """Return the message for values that another record already has."""
         noun = lower_first(self.pages.singular)
         if len(columns) == 1:
             return str(_("Another %(noun)s already has this value.", noun=noun))

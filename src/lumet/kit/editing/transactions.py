@@ -32,7 +32,7 @@ class SaveAborted(Exception):
 
     @property
     def message(self) -> str:
-        """What to tell who wanted the change."""
+        """The message for the user."""
         if self.is_unsure:
             text = _("The connection to the database was lost while saving. Check "
                      "whether the record was saved before you save it again.")  # fmt: skip
@@ -49,8 +49,8 @@ T = TypeVar("T")
 
 
 def run_in_transaction(work: Callable[[Connection, Recording], T]) -> T:
-    """Carry out `work` in one transaction; again, from its beginning, where transactions
-    got in each other's way.
+    """Carry out `work` in one transaction; again, from its beginning, where
+    transactions got in each other's way.
 
     Raises SaveAborted where the database is busy or away, and what else `work` raises.
     """
@@ -92,8 +92,8 @@ def audited(
 def owners_of(
     made: Site, connection: Connection, pages: TablePages, values: Mapping[str, Any]
 ) -> Owners:
-    """Return the records, by table and key, on whose forms a record with these values is
-    a row."""
+    """Return the records, by table and key, on whose forms a record with these values
+    is a row."""
     found = []
     for reference in made.registry.outgoing[pages.name]:
         parent = made.registry[reference.target]

@@ -23,8 +23,8 @@ class NotAnImage(Exception):
 
 
 def cached_thumbnail(raw: bytes, uploads: Path) -> tuple[bytes, str]:
-    """Return a small copy of a picture and its media type, drawn once and kept among the
-    `uploads`. Raises NotAnImage."""
+    """Return a small copy of a picture and its media type, drawn once and kept among
+    the `uploads`. Raises NotAnImage."""
     name = hashlib.sha256(raw).hexdigest()
     folder = uploads / KEPT
     for ending, kind in _KINDS.items():

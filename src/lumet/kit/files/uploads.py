@@ -1,8 +1,8 @@
 """Files that people upload: checked by what is in them, kept under names that nobody
 guesses, and deleted only where this application stored them.
 
-A file is stored as soon as it arrives, and waits; saving the record keeps it. One that no
-record kept is taken away after a day.
+A file is stored as soon as it arrives, and waits; saving the record keeps it. One that
+no record refers to is removed after a day.
 """
 
 import re
@@ -173,7 +173,7 @@ class Uploads:
         (self.folder / row.folder / row.name).unlink(missing_ok=True)
 
     def let_go(self, place: Place, name: str, is_used: Callable[[], bool]) -> None:
-        """Take away the file that a record no longer has: only one that this application
+        """Remove the file that a record no longer has: only one that this application
         stored there, and that no other record has."""
         same = (upload.c.folder == place.folder) & (upload.c.name == name)
         same &= upload.c.state == KEPT
@@ -183,7 +183,8 @@ class Uploads:
             self.drop(token)
 
     def find(self, folder: str, name: str) -> Path | None:
-        """Return the file that a column names, None where there is none in its folder."""
+        """Return the file that a column names, None where there is none in its
+        folder."""
         root = (self.folder / folder).resolve()
         try:
             target = (root / name).resolve()
@@ -193,7 +194,8 @@ class Uploads:
         return target if inside else None
 
     def listed(self, size: int, before: int = 0) -> list[Upload]:
-        """Return uploads, the latest first, those older than the one called `before`."""
+        """Return uploads, the latest first, those older than the one called
+        `before`."""
         wanted = select(upload).order_by(upload.c.id.desc()).limit(size)
         if before:
             wanted = wanted.where(upload.c.id < before)

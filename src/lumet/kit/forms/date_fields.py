@@ -25,14 +25,15 @@ MOST_READ_BACK = 20_000
 
 
 class ClockField(ValueField):
-    """What dates and times have in common: people read and write them as their language
-    does, in many ways; `to_text` is their form for addresses and comparisons, ISO 8601."""
+    """The base of date and time fields: people read and write them as their language
+    does, in many ways; `to_text` is their form for addresses and comparisons, ISO
+    8601."""
 
     date_kind = ""  # of the control: date, time or moment
 
     def written(self, value: Any) -> str:
-        """Return the text of the control for a value: as pages show it, where that can be
-        read again without a loss, else as ISO 8601."""
+        """Return the text of the control for a value: as pages show it, where that can
+        be read again without a loss, else as ISO 8601."""
         plain, language = self.to_text(value), locale.language()
         try:
             shown = self.show(value, language)
@@ -74,7 +75,8 @@ class ClockField(ValueField):
         return "" if self.data is None else self.written(self.data)
 
     def _is_plain(self, text: str) -> bool:
-        """Tell whether a text is what programs give, such as an address, and was read."""
+        """Tell whether a text is what programs give, such as an address, and was
+        read."""
         is_read = self.data is not None and not self.process_errors
         return is_read and self.clean(text) == self.to_text(self.data)
 
@@ -239,7 +241,8 @@ _ISO = re.compile(
 
 
 class DurationField(ValueField):
-    """How long something takes. `clock`: hours and minutes alone, up to `MOST_HOURS`."""
+    """How long something takes. `clock`: hours and minutes alone, up to
+    `MOST_HOURS`."""
 
     MOST_HOURS = 838  # of a TIME on MariaDB
 

@@ -1,8 +1,8 @@
 """Form fields: how a value is entered, checked and shown. Numbers are in `measures`,
 dates and times in `times`, files in `files`.
 
-Every field keeps what was typed when it cannot be understood, and takes a value that the
-database holds already as it is, even one that it would not take from a person.
+Every field keeps what was typed when it cannot be understood, and takes a value that
+the database holds already as it is, even one that it would not take from a person.
 """
 
 import json
@@ -22,7 +22,7 @@ from ..common.formatting import plain_text
 
 LONGEST_TEXT = 8 * 1024 * 1024  # characters: as long as a form may be
 DEEPEST = 20  # levels of JSON that are set in
-KEPT = "~"  # stands in a form for a reference whose key the user may not see
+KEPT = "~"  # in a form, a reference whose key the user may not see
 
 
 class ValueField(Field):
@@ -73,18 +73,19 @@ class ValueField(Field):
         return "area" if "\n" in text or "\r" in text else "line"
 
     def parse(self, text: str) -> Any:
-        """Return the value that `text`, which is not empty, stands for.
+        """Return the value of the input `text`, which is not empty.
 
         Raises ValueError with a message for people.
         """
         return text
 
     def to_text(self, value: Any) -> str:
-        """Return what the control holds for `value`."""
+        """Return the text of the control for `value`."""
         return "" if value is None else plain_text(value)
 
     def from_default(self, text: str) -> str:
-        """Return what the control of a new record holds for the column's default."""
+        """Return the initial text of a new record's control for the column's
+        default."""
         return text
 
     def show(self, value: Any, language: str) -> str:
@@ -124,7 +125,8 @@ class ValueField(Field):
         return str(values[0]) if values else ""
 
     def trace(self, value: Any) -> str:
-        """Return what tells whether a stored value has changed since it was shown."""
+        """Return a text that differs when the stored value has changed since it was
+        shown."""
         return self.clean(self.to_text(value))
 
     def clean(self, text: str) -> str:
@@ -133,7 +135,8 @@ class ValueField(Field):
         return text.replace("\r\n", "\n").replace("\r", "\n").strip()
 
     def plain(self, text: str) -> str:
-        """Return an entered text as `to_text` has it, where people write it otherwise."""
+        """Return an entered text as `to_text` has it, where people write it
+        otherwise."""
         return text
 
     def is_unchanged(self, text: str) -> bool:
@@ -317,8 +320,9 @@ class YesNoField(ValueField):
 
 
 class ChoiceField(ValueField):
-    """One of a few values, each with a label and perhaps a colour: green, amber, red or blue
-    news. Few are buttons, more are a list; with `others` these are but suggestions."""
+    """One of a few values, each with a label and perhaps a colour: green, amber, red or
+    blue news. Few are buttons, more are a list; with `others` these are but
+    suggestions."""
 
     MOST_BUTTONS = 4
     WIDEST_BUTTONS = 340  # pixels, of one column of a form
@@ -343,11 +347,11 @@ class ChoiceField(ValueField):
 
     @property
     def numeric(self) -> bool:  # type: ignore[override]
-        """Choices are words, whatever stands for them."""
+        """Choices are words, whatever their values."""
         return False
 
     def _value_of(self, text: str) -> Any:
-        """Return the value that a choice stands for: a number, where the column holds
+        """Return the value of a choice: a number, where the column holds
         whole ones."""
         try:
             return int(text) if self.whole else text

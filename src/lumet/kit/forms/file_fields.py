@@ -1,7 +1,7 @@
 """Files in forms: pictures and documents, that a column names or holds itself.
 
-What a form sends under the field's name is the token of an upload that waits, REMOVE, or
-nothing: then all stays as it is.
+What a form sends under the field's name is the token of an upload that waits, REMOVE,
+or nothing: then all stays as it is.
 """
 
 from collections.abc import Sequence

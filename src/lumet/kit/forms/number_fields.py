@@ -27,13 +27,14 @@ def _read_number(text: str, otherwise: Any) -> Decimal:
 
 
 class NumberField(ValueField):
-    """What all numbers have in common: a step, of the arrow keys, and bounds."""
+    """The base of number fields: a step, of the arrow keys, and bounds."""
 
     numeric = True
 
     @property
     def keyboard(self) -> str:  # type: ignore[override]
-        """Digits alone, but where the sign may be needed: some devices have none there."""
+        """Digits alone, but where the sign may be needed: some devices have none
+        there."""
         lowest, value = self.bounds[0], self.data
         is_below = isinstance(value, Decimal | int | float) and value < 0
         if is_below or (lowest is not None and lowest < 0):

@@ -1,5 +1,5 @@
-"""Rules over the fields of a form, as the database's own checks have them: with NULL, or
-with a field that the form does not have, a rule passes and the database decides."""
+"""Rules over the fields of a form, as the database's own checks have them: with NULL,
+or with a field that the form does not have, a rule passes and the database decides."""
 
 import operator
 import re
@@ -28,15 +28,16 @@ class Unknown(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """A rule: what must hold, what is said where it does not, and the fields at the last
-    of which that is said."""
+    """A rule: what must hold, what is said where it does not, and the fields at the
+    last of which that is said."""
 
     test: Test
     message: Any
     at: tuple[str, ...]
 
     def holds(self, values: Values) -> bool:
-        """Tell whether the rule passes, as a CHECK does: unless it is known not to hold."""
+        """Tell whether the rule passes, as a CHECK does: unless it is known not to
+        hold."""
         return _known(self.test, values) is not False
 
 
@@ -102,8 +103,8 @@ def compare(left: Term, sign: str, right: Term) -> Test:
 
 
 def _alike(one: Any, other: Any) -> tuple[Any, Any]:
-    """Return two values as a database compares them: a float with a decimal as floats, a
-    date with a text as dates. Raises TypeError for what cannot be compared."""
+    """Return two values as a database compares them: a float with a decimal as floats,
+    a date with a text as dates. Raises TypeError for what cannot be compared."""
     if isinstance(one, float) or isinstance(other, float):
         return tuple(
             float(v) if isinstance(v, Decimal | int) else v for v in (one, other)
@@ -133,7 +134,7 @@ def one_of(term: Term, *listed: Any) -> Test:
 
 
 def like(term: Term, pattern: str, ignoring_case: bool = False) -> Test:
-    """A text fits a pattern, in which % stands for anything and _ for one character."""
+    """A text matches a pattern of LIKE, with % for anything and _ for one character."""
     flags = re.DOTALL | (re.IGNORECASE | re.ASCII if ignoring_case else 0)
     first, *others = [
         re.compile(

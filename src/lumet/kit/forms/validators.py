@@ -1,4 +1,4 @@
-"""What a form's fields must hold: small checks, each with what it says."""
+"""Validators of fields, each with its message."""
 
 from decimal import Decimal
 from typing import Any

@@ -1,1 +1,1 @@
-"""Lists: what an address asks for, the statement, the rows as HTML, exports."""
+"""Lists: the request, the statement, the rows as HTML, exports."""

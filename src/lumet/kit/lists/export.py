@@ -57,8 +57,8 @@ _ISO = re.compile(r"\d{4}-\d\d-\d\d( \d\d:\d\d:\d\d(\.\d{6})?)?")
 
 
 class Export:
-    """The columns of one export: the title, then what the list shows; with the keys that
-    stand behind references where they are wanted."""
+    """The columns of one export: the title, then what the list shows; with the keys
+    that of references where they are wanted."""
 
     def __init__(self, list_request: ListRequest, with_keys: bool) -> None:
         self.list_request = list_request

@@ -15,7 +15,7 @@ DEEPEST = 9  # levels of a tree that are set in
 
 @dataclass(frozen=True, slots=True)
 class Branch:
-    """How deep the rows of a list stand in a tree, which of them can be opened, by their
+    """The level of the rows in a tree, which of them can be opened, by their
     keys, and the address that opens one, with `*` for its key."""
 
     level: int
@@ -24,7 +24,7 @@ class Branch:
     words: str  # what is said of it, with `*` for the title
 
     def opener(self, key: str, title: str) -> str:
-        """Return what opens the row with this key, as HTML."""
+        """Return the button that opens the row with this key, as HTML."""
         if key not in self.openable:
             return '<span class="opener"></span>'
         address = escape(self.address.replace("*", key))
@@ -36,8 +36,8 @@ class Branch:
 
 
 class RowAction(NamedTuple):
-    """What can be done to a row: the right that it needs, its address with `*` for the
-    key, and its label."""
+    """An action on a row: the right that it requires, its address with `*` for the key,
+    and its label."""
 
     right: str
     address: str
@@ -66,9 +66,9 @@ class ListRow:
         starts: Sequence[str] | None = None,
     ) -> Markup:
         """Return the row as HTML, with a box to choose it in the form of that name, and
-        with links to what can be done to it: where `allowed` has a right, only on the rows
-        with the keys there; in a tree, with what opens its `branch`. Not a template's
-        work: rows are most of a page."""
+        with links to what can be done to it: where `allowed` has a right, only on the
+        rows with the keys there; in a tree, with what opens its `branch`. Not a
+        template's work: rows are most of a page."""
         text, address, *_rest = self.title
         said = escape(text)
         box = ""
@@ -127,8 +127,9 @@ class Page:
         return Markup("".join(rows))
 
     def _aligned_starts(self) -> list[list[str]]:
-        """Return the beginnings of all cells, those of aligned numbers with as much room
-        behind them as the longest has more digits; none where nothing is to be done."""
+        """Return the beginnings of all cells, those of aligned numbers with as much
+        room behind them as the longest has more digits; none where nothing is to be
+        done."""
         found: list[list[str]] = []
         for column in self.aligned:
             texts = [line.cells[column].text for line in self.lines]

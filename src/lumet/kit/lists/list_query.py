@@ -66,11 +66,12 @@ TITLE = "record-title"  # of an address; a column's key has no hyphen
 
 @dataclass(frozen=True, slots=True)
 class ListSpec:
-    """What a list is asked for beyond its order, as far as its statement depends on it:
-    the columns it shows, the shape of its filters, how many words are searched, whether
-    it is read `among` keys that were found before, what becomes of records marked as
-    deleted (left out, WITH them, ONLY they), which part of a tree it has: TOP, what
-    stands below no other, or BRANCH, what stands below the one bound as `p0`…"""
+    """The specification of a list beyond its order, as far as its statement depends on
+    it: the columns it shows, the shape of its filters, how many words are searched,
+    whether it is read `among` keys that were found before, what becomes of records
+    marked as deleted (left out, WITH them, ONLY they), which part of a tree it has:
+    TOP, what stands below no other, or BRANCH, what stands below the one bound as
+    `p0`…"""
 
     columns: tuple[str, ...] | None = None
     shape: Shape = ()
@@ -137,7 +138,7 @@ def _later(row: Row[Any]) -> Cell:
 
 @dataclass(frozen=True, slots=True)
 class _Readers:
-    """What reads the rows of a list: their keys in addresses, those as they are stored,
+    """The readers of a list's rows: their keys in addresses, those as they are stored,
     titles, cells, and the places of the order's terms."""
 
     key: Callable[[Row[Any]], str] | None
@@ -200,13 +201,13 @@ class ListPlan(Plan):
         joins = self.selection.source is not self.selection.base
         used = self.selection.used_columns() if is_own and joins else set()
         self._limited = () if any(map(pages.is_binary, used)) else tuple(sorted(used))
-        # titles that are searched stand in joined tables; else those cost for nothing
+        # searched titles are in joined tables; without a search those joins are saved
         is_searched = bool(asked.words or asked.titled)
         self._counted = self.selection.source if is_searched else self.selection.base
 
     def _cell_starts(self) -> list[str]:
-        """Return the beginnings of a row's cells as HTML. Those that a card shows, where
-        the window is narrow, say what they are."""
+        """Return the beginnings of a row's cells as HTML. Those that a card shows,
+        where the window is narrow, say what they are."""
         cards = self._card_columns()
         found = []
         for key, label, numeric in self.labels:
@@ -314,7 +315,7 @@ class ListPlan(Plan):
         return select(literal(1)).select_from(rows).where(*held).exists()
 
     def _searched(self) -> list[ColumnElement[Any]]:
-        """Return what a quick search looks in: the title, with those of its references,
+        """Return the searched columns: the title, with those of its references,
         and the other texts that the list shows."""
         keys = list(self.pages.parsed_title.keys)
         keys += [
@@ -331,8 +332,8 @@ class ListPlan(Plan):
         return [term for term, _, _ in self.selection.order_terms(order)]
 
     def _make_terms(self, selection: SelectBuilder) -> tuple[Term, ...]:
-        """Return the terms of the order, which end in the key as it is stored: the title
-        of what a key refers to may be that of others too."""
+        """Return the terms of the order, which end in the key as it is stored: the
+        title of what a key refers to may be that of others too."""
         wanted = [item for item in self._order if item.column not in self._by]
         down = wanted[-1].down if wanted else False
         terms = selection.order_terms(wanted)
@@ -617,7 +618,7 @@ def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -
 
 @dataclass(frozen=True, slots=True)
 class Sorting:
-    """An order that an address asks for: the words in it, and what they stand for."""
+    """The requested order: the parameter, and its columns."""
 
     order: Sequence[Order]
     words: tuple[str, ...] = ()

@@ -1,4 +1,4 @@
-"""A list as one works in it: what its address asks for, said and linked to."""
+"""The request of a list: the parsed address, its links, filters and groups."""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -86,7 +86,7 @@ _POSITION = (
 
 
 class Nouns(NamedTuple):
-    """What people call a record and the records, at the beginning and in a sentence."""
+    """The singular and plural of a table, at the beginning and within a sentence."""
 
     one: str
     many: str
@@ -95,8 +95,9 @@ class Nouns(NamedTuple):
 
 
 class Known(NamedTuple):
-    """What is known of a list for all who see the same of it, in one language: its
-    columns, those that make groups, and what its arrangements and panels are called."""
+    """The facts about a list that are shared by all users of one reach and language:
+    its columns, those that make groups, and what its arrangements and panels are
+    called."""
 
     columns: list[str]
     served: list[str]
@@ -118,7 +119,7 @@ class ActiveFilter:
 
 @dataclass(frozen=True, slots=True)
 class Control:
-    """What a column can be filtered by: its operators, its present texts by operator,
+    """The filter of a column: its operators, its present texts by operator,
     and the choices that there are."""
 
     key: str
@@ -134,7 +135,7 @@ class Control:
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """One group of a list: what its rows have in common, how many or how much, and where
+    """One group of a list: the common value of its rows, their count or sum, and where
     they are."""
 
     cell: Cell
@@ -145,7 +146,7 @@ class Group:
 
 
 class Total(NamedTuple):
-    """A total of a column, and what it is where that is not the sum."""
+    """A total of a column, and its name where that is not the sum."""
 
     text: str
     word: str
@@ -153,7 +154,7 @@ class Total(NamedTuple):
 
 @dataclass(slots=True)
 class ListRequest:
-    """What the address of a list asks for, of those things that this user may see."""
+    """The request of a list: the parts of its address that this user may see."""
 
     site: Site
     pages: TablePages
@@ -212,8 +213,8 @@ class ListRequest:
         self.layout = wanted if wanted in self.known.layouts else first
 
     def _settle_days(self) -> None:
-        """Write days in addresses as everybody's programs do, however they were typed: a
-        view that is shared must mean the same in another language."""
+        """Write days in addresses as everybody's programs do, however they were typed:
+        a view that is shared must mean the same in another language."""
         typed = {
             filter_.name: filter_.texts[0]
             for filter_ in self.filters
@@ -278,7 +279,7 @@ class ListRequest:
 
     @property
     def nouns(self) -> Nouns:
-        """What people call a record and the records."""
+        """The singular and plural of the table."""
         return self.known.nouns
 
     @property
@@ -344,17 +345,17 @@ class ListRequest:
 
     @property
     def is_tree(self) -> bool:
-        """Tell whether the rows stand below each other: not those of a search."""
+        """Tell whether the rows are shown as a tree: not those of a search."""
         return self.layout == TREE and not self.is_narrowed
 
     @property
     def tree(self) -> Hierarchy | None:
-        """How the records stand below each other."""
+        """The hierarchy of the records."""
         return hierarchy_of(self.pages, self.reach)
 
     @property
     def bound(self) -> dict[str, Any]:
-        """What the statement binds."""
+        """The bound values of the statement."""
         filters = filter_values(self.filters) | self.above
         if self.among:
             return {**filters, "among": bound_keys(self.among)}
@@ -362,7 +363,7 @@ class ListRequest:
 
     @property
     def asked(self) -> ListSpec:
-        """What the statement of the list depends on, beyond its order."""
+        """The specification of the list, beyond its order."""
         search = Search() if self.among else self.search
         columns = self.columns
         if self.is_tree and columns is None and self.tree is not None:
@@ -384,11 +385,12 @@ class ListRequest:
         )
 
     def _wide(self) -> tuple[str, ...]:
-        """Return the columns that only wide windows show: not of an export or a print."""
+        """Return the columns that only wide windows show: not of an export or a
+        print."""
         return tuple(self.pages.list.wide_columns) if self.is_on_screen else ()
 
     def branch(self, connection: Connection, lines: Sequence[ListRow]) -> Branch | None:
-        """Return how the rows stand in a tree; None where they do not."""
+        """Return the branch of the tree that is shown; None without a tree."""
         if not self.is_tree:
             return None
         keys = [
@@ -416,8 +418,8 @@ class ListRequest:
             )
 
     def _above(self, connection: Connection) -> dict[str, Any]:
-        """Return what a branch binds: the values by which records stand below its own;
-        what no record has, where that is not within reach."""
+        """Return the bound values of a branch: those by which records refer to its
+        parent; what no record has, where that is not within reach."""
         tree = self.tree
         assert tree is not None
         nothing = {f"p{n}": None for n in range(len(tree.columns))}
@@ -504,7 +506,8 @@ class ListRequest:
         return [(key, value) for key, value in self.hidden() if key not in own]
 
     def active_filters(self, connection: Connection) -> list[ActiveFilter]:
-        """Return the search and the filters in words, each with a layout to be rid of it."""
+        """Return the search and the filters in words, each with a layout to be rid of
+        it."""
         found = []
         if self.search.is_meant:
             words = f"“{self.search.text}”"
@@ -557,7 +560,7 @@ class ListRequest:
         return {o.value: o.title for o in plan.of_keys(connection, filter_.values)}
 
     def controls(self, connection: Connection) -> list[Control]:
-        """Return what the columns can be filtered by."""
+        """Return the filter controls of the columns."""
         return [self._control(connection, key) for key in self.known.served]
 
     def _control(self, connection: Connection, key: str) -> Control:
@@ -640,8 +643,8 @@ class ListRequest:
     def totals(
         self, connection: Connection, plan: ListPlan, count: Count
     ) -> list[Total | None]:
-        """Return the totals of the shown columns over all rows that match, None for none;
-        none at all where there are more than MOST_COUNTED."""
+        """Return the totals of the shown columns over all rows that match, None for
+        none; none at all where there are more than MOST_COUNTED."""
         decided = dict(self.pages.totals)
         wanted = [key for key in plan.shown if key in decided]
         if not wanted or count.is_capped or not count.number:
@@ -715,8 +718,8 @@ class ListRequest:
         return self.reach.rows(target) is not target
 
     def _without_hidden(self, key: str, column: ColumnElement[Any]) -> Any:
-        """Return the grouping expression of a lookup, and the mark of its hidden records,
-        which make one group without keys and numbers."""
+        """Return the grouping expression of a lookup, and the mark of its hidden
+        records, which make one group without keys and numbers."""
         reference = self.pages.lookups[key]
         rows = self.reach.rows(self.site.registry[reference.target].table)
         seen = column.in_(select(rows.c[reference.referred[0]]))
@@ -754,13 +757,16 @@ class ListRequest:
     def _made_by(
         self, key: str, titles: Mapping[str, str], value: Any
     ) -> tuple[Cell, str]:
-        """Return what a group has in common, and the address of its rows."""
+        """Return the common value of a group, and the address of its rows."""
         left_out = ("as", "by", "sum")
         shown = self.pages.fields[key]
         if value is None:
             return Cell(""), self.address(*left_out, **{f"{key}.empty": "1"})
         if self.is_by_month(key):
-            first = date.fromisoformat(f"{value}-01")
+            try:
+                first = date.fromisoformat(f"{value}-01")
+            except ValueError:  # MariaDB's days of zeros are in no month
+                return Cell(str(value)), ""
             last = (first + timedelta(days=31)).replace(day=1) - timedelta(days=1)
             bounds = {f"{key}.from": first.isoformat(), f"{key}.to": last.isoformat()}
             within = f"{key}.within"
@@ -783,7 +789,7 @@ class ListRequest:
         return str(_("%(n)s at the top level", n=words)) if is_top else words
 
     def label(self, key: str) -> str:
-        """Return what people call a column of the list."""
+        """Return the label of a column of the list."""
         return self.pages.label(key)
 
     def sort_links(self) -> dict[str, str]:

@@ -1,4 +1,5 @@
-"""What the pages of one application share, and what one request knows."""
+"""The context of requests: the site, the present user's reach, preferences and
+language."""
 
 from collections.abc import Callable, Mapping
 from copy import copy
@@ -58,8 +59,8 @@ class Site:
         return found
 
     def plan(self, key: tuple[Any, ...], build: Callable[[], Any]) -> Any:
-        """Return what `build` makes, a statement with its readers, built once for each
-        language and place; all are forgotten when there are too many."""
+        """Return the result of `build`, a statement with its readers, built once for
+        each language and place; all are forgotten when there are too many."""
         whole = (self.language, self.root, *key)
         if whole not in self.plans:
             if len(self.plans) >= PLANS_KEPT:
@@ -85,8 +86,8 @@ class Plan:
     reach: Reach
 
     def for_reach(self, reach: Reach) -> Self:
-        """Return the same for the reach of the present user: what is built once must not
-        keep whom it was built for."""
+        """Return the same for the reach of the present user: what is built once must
+        not keep whom it was built for."""
         mine = copy(self)
         mine.reach = reach
         return mine
@@ -102,7 +103,7 @@ class Impersonation:
 
 
 def current_reach() -> Reach:
-    """Return what the present user can reach: by the roles of a signed-in user, else by
+    """Return the reach of the present user: by the roles of a signed-in user, else by
     those of anyone; by another's, and without changes, for who looks as another."""
     if "reach" not in g:
         g.reach = _find_reach()
@@ -210,6 +211,6 @@ def note(kind: str, words: str, table: str = "") -> None:
 
 
 def lower_first(word: Any) -> str:
-    """Write a noun as it stands inside a sentence; acronyms stay as they are."""
+    """Write a noun for the middle of a sentence; acronyms stay as they are."""
     text = str(word)
     return text if text[1:2].isupper() else text[:1].lower() + text[1:]

@@ -21,7 +21,7 @@ class Registry:
             self.outgoing[reference.source].append(reference)
             if not self.pages[
                 reference.source
-            ].is_read_only_source:  # nothing hangs on those
+            ].is_read_only_source:  # views and queries own no records
                 self.incoming[reference.target].append(reference)
         for pages_ in self.pages.values():
             self._link(pages_)
@@ -94,7 +94,8 @@ class Registry:
         raise KeyError(f"{related.table} does not refer to {name} by {related.by}")
 
     def other_side(self, related: RelatedRecords) -> Reference:
-        """Return the reference of a table that joins two to the side which is chosen."""
+        """Return the reference of a table that joins two to the side which is
+        chosen."""
         for reference in self.outgoing[related.table]:
             if reference.columns == related.joined:
                 return reference

@@ -1,4 +1,4 @@
-"""The description of a table's pages, and the registry of all tables."""
+"""The description of a table's pages."""
 
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
@@ -156,8 +156,8 @@ class ExternalReference:
 
 @dataclass(frozen=True, slots=True)
 class DatabaseRule:
-    """A rule in SQL that the database evaluates after a record was written; `message` is
-    shown at the field `key` where it does not hold."""
+    """A rule in SQL that the database evaluates after a record was written; `message`
+    is shown at the field `key` where it does not hold."""
 
     key: str
     words: str
@@ -167,8 +167,8 @@ class DatabaseRule:
 @dataclass(frozen=True, slots=True)
 class Reference:
     """A reference between two tables of the application, by their names in addresses:
-    the values of `columns` in `source` are those of `referred` in `target`. The database
-    knows nothing of one that is not `enforced`."""
+    the values of `columns` in `source` are those of `referred` in `target`. The
+    database knows nothing of one that is not `enforced`."""
 
     source: str
     columns: tuple[str, ...]
@@ -379,7 +379,7 @@ class TablePages:
         return key in self.fields or key in self.extras
 
     def label(self, key: str) -> str:
-        """Return what people call a column."""
+        """Return the label of a column."""
         if not self.is_shown(key):
             return key
         field = self.shown_field(key)

@@ -55,7 +55,7 @@ def add_address(table: str, given: Mapping[str, str] | None = None) -> str:
 
 
 def key_values(made: Site, pages: TablePages, segment: str) -> dict[str, Any]:
-    """Return the key that a segment of an address stands for, by column.
+    """Return the key in a segment of an address, by column.
 
     Raises ValueError when it is none of this table's.
     """

@@ -1,1 +1,2 @@
-"""Statements that read: columns with titles, searches, filters, lookups, hierarchies."""
+"""Statements that read: columns with titles, searches, filters, lookups,
+hierarchies."""

@@ -59,7 +59,7 @@ Shape = tuple[tuple[str, str, int, bool], ...]
 
 @dataclass(frozen=True, slots=True)
 class Filter:
-    """One filter: the column, the operator, and the values as they stand in the address."""
+    """One filter: the column, the operator, and the values as in the address."""
 
     key: str
     operator: str
@@ -68,7 +68,7 @@ class Filter:
 
     @property
     def name(self) -> str:
-        """The parameter that stands for it."""
+        """Its parameter in the address."""
         return f"{self.key}.{self.operator}"
 
 
@@ -233,7 +233,7 @@ def preset_words() -> dict[str, str]:
 
 
 def shape_of(filters: Iterable[Filter]) -> Shape:
-    """Return what the statement depends on, all but the values."""
+    """Return the shape of the filters: everything but the values."""
     return tuple(
         (s.key, s.operator, len(s.values), any(map(is_beyond_ascii, s.texts)))
         for s in filters
@@ -241,7 +241,7 @@ def shape_of(filters: Iterable[Filter]) -> Shape:
 
 
 def filter_values(filters: Sequence[Filter]) -> dict[str, Any]:
-    """Return what the conditions of `conditions` bind."""
+    """Return the bound values of `conditions`."""
     bound: dict[str, Any] = {}
     for number, filter_ in enumerate(filters):
         for place, value in enumerate(filter_.values):

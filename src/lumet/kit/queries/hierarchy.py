@@ -1,5 +1,5 @@
-"""Records that stand below others of their own table: what is above one of them, which
-stand at the top, and what can be opened.
+"""Hierarchies: records that refer to a parent in their own table, their ancestors,
+which are at the top level, and which have children.
 
 Data may hold a circle already: nothing is followed further than MOST_ABOVE records.
 """
@@ -38,7 +38,7 @@ Values = tuple[Any, ...]
 
 @dataclass(frozen=True, slots=True)
 class Hierarchy:
-    """How the records of a table stand below others of it: the values of `columns` are
+    """The hierarchy of a table's records: the values of `columns` are
     those of `referred` in the record above."""
 
     pages: TablePages
@@ -58,7 +58,7 @@ class Hierarchy:
         )
 
     def is_top(self, rows: FromClause, reach: Reach) -> ColumnElement[bool]:
-        """Return the condition that one of `rows` stands below no other within reach."""
+        """Return the condition that one of `rows` has no parent within reach."""
         above = reach.rows(self.pages.table).alias("above")
         held = select(literal(1)).select_from(above).where(self.is_below(rows, above))
         empty = [rows.c[key].is_(None) for key in self.columns]
@@ -67,7 +67,7 @@ class Hierarchy:
     def values_of(
         self, connection: Connection, reach: Reach, key: Mapping[str, Any]
     ) -> Values | None:
-        """Return the values by which others stand below the record with this key, None
+        """Return the values by which children refer to the record with this key, None
         where that is not within reach."""
         rows = reach.rows(self.pages.table)
         matches = [rows.c[name] == bindparam(f"k_{name}") for name in key]
@@ -96,8 +96,8 @@ class Hierarchy:
         return {encode_key(tuple(row)) for row in found}
 
     def stranded(self, connection: Connection, reach: Reach) -> int:
-        """Return how many records stand below none of those at the top, since the data
-        have circles; 0 where there are more than MOST_STRANDED to look at."""
+        """Return the number of records that are below no record of the top level, since
+        the data have circles; 0 where there are more than MOST_STRANDED to look at."""
         pages = self.pages
         rows = reach.rows(pages.table)
         alive = [pages.is_alive(rows)] if pages.soft_delete else []
@@ -152,7 +152,8 @@ def _raw(rows: FromClause, keys: Sequence[str]) -> list[ColumnElement[Any]]:
 def _matches(
     rows: FromClause, keys: Sequence[str], found: FromClause
 ) -> ColumnElement[bool]:
-    """Return the condition that one of `rows` has, in `keys`, the values found before."""
+    """Return the condition that one of `rows` has, in `keys`, the values found
+    before."""
     pairs = enumerate(_raw(rows, keys))
     return and_(*[each == found.c[f"v{n}"] for n, each in pairs])
 
@@ -165,7 +166,7 @@ def hierarchy_by(pages: TablePages, reference: Reference) -> Hierarchy | None:
 
 
 def hierarchy_of(pages: TablePages, reach: Reach) -> Hierarchy | None:
-    """Return how the records of a table stand below each other; None where they do not,
+    """Return the hierarchy of a table's records; None where there is none,
     and where the user does not see by what."""
     reference = pages.lookups.get(pages.list.parent)
     tree = hierarchy_by(pages, reference) if reference is not None else None
@@ -220,9 +221,10 @@ def titles_of(
 def makes_cycle(
     connection: Connection, tree: Hierarchy, key: Mapping[str, Any], below: Values
 ) -> bool:
-    """Tell whether the record with this key, which is locked, would stand below itself, if
-    it stood below the one with the values `below`: past the user's reach, who learns no
-    more. What is above is locked as well, so that no two moves make a circle together."""
+    """Tell whether the record with this key, which is locked, would be its own
+    ancestor, if it stood below the one with the values `below`: past the user's reach,
+    who learns no more. What is above is locked as well, so that no two moves make a
+    circle together."""
     above = tree.above(connection, UNBOUNDED, below)
     rows = tree.pages.table
     held = select(literal(1)).select_from(rows)

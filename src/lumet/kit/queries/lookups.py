@@ -205,8 +205,8 @@ class LookupPlan(Plan):
     def of_keys(
         self, connection: Connection, keys: Sequence[tuple[Any, ...]]
     ) -> list[Option]:
-        """Return the records that have these values in the columns referred to, of which
-        there are several; those beyond reach are missing."""
+        """Return the records that have these values in the columns referred to, of
+        which there are several; those beyond reach are missing."""
         if not keys:
             return []
         bound = {"values": bound_keys(keys)}
@@ -236,7 +236,7 @@ def _cut_out(found: list[Option], skip: int) -> Found:
 
 
 def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
-    """Return the columns that stand below a title where a record is chosen: those that
+    """Return the columns below a title where a record is chosen: those that
     were decided, else the first of its list."""
     if pages.subtitle:
         return pages.seen_by(reach, pages.subtitle)
@@ -260,9 +260,9 @@ def lookup_plan(
     is_whole: bool = False,
     with_deleted: bool = True,
 ) -> LookupPlan:
-    """Return the plan that finds what `reference` refers to, built when first wanted: by
-    the first of its columns, or, as a `whole`, by all of them; `with_deleted`: also what
-    is marked as deleted."""
+    """Return the plan that finds what `reference` refers to, built when first wanted:
+    by the first of its columns, or, as a `whole`, by all of them; `with_deleted`: also
+    what is marked as deleted."""
     referred = reference.referred if is_whole else reference.referred[0]
     pages = site.registry[reference.target]
     left_out = bool(pages.soft_delete) and not with_deleted

@@ -1,7 +1,7 @@
 """Searching a table with many rows: what begins with a word, by the indexes there are.
 
-The keys of at most MOST_FOUND records are found first, and the list is read among those;
-so neither its order nor its filters can lead a server past the index.
+The keys of at most MOST_FOUND records are found first, and the list is read among
+those; so neither its order nor its filters can lead a server past the index.
 """
 
 from collections.abc import Sequence
@@ -43,8 +43,8 @@ class PrefixSearch(Plan):
                 self._through.append((reference, limited.where(held)))
 
     def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
-        """Return the keys of records that begin with `search`, or that refer to one that
-        holds it."""
+        """Return the keys of records that begin with `search`, or that refer to one
+        that holds it."""
         bound = prefix_values(_filled_up(spellings(search)), self._kind)
         found: dict[tuple[Any, ...], None] = {}
         for statement in self._own:

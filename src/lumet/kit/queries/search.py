@@ -68,7 +68,8 @@ def _matcher(term: ColumnElement[Any], kind: str, is_folded: bool) -> Matcher:
 
 
 def has_words(likes: Sequence[Matcher], count: int) -> ColumnElement[bool]:
-    """Return the condition that each of `count` words, bound as w0, w1…, is in a term."""
+    """Return the condition that each of `count` words, bound as w0, w1…, is in a
+    term."""
     return and_(
         *[
             or_(*[like(bindparam(f"w{word}"), escape="\\") for like in likes])
@@ -78,7 +79,7 @@ def has_words(likes: Sequence[Matcher], count: int) -> ColumnElement[bool]:
 
 
 def word_values(words: Sequence[str]) -> dict[str, str]:
-    """Return what `has_words` binds."""
+    """Return the bound values of `has_words`."""
     return {f"w{number}": f"%{escape_like(word)}%" for number, word in enumerate(words)}
 
 
@@ -87,7 +88,7 @@ LAST = "\U0010ffff"  # behind every text that begins alike
 
 
 def spellings(search: str) -> list[str]:
-    """Return what was typed, as it was, in capitals, in small letters and with one
+    """Return the input as typed, in capitals, in small letters and with one
     capital: an index tells them apart."""
     spelled = (search, search.upper(), search.lower(), search.capitalize())
     return list(dict.fromkeys(spelled))
@@ -110,7 +111,7 @@ def begins_with(
 
 
 def prefix_values(spelled: Sequence[str], kind: str) -> dict[str, str]:
-    """Return what `begins_with` binds."""
+    """Return the bound values of `begins_with`."""
     if kind == "sqlite":
         bound = {f"b{n}": text for n, text in enumerate(spelled)}
         return bound | {f"e{n}": text + LAST for n, text in enumerate(spelled)}

@@ -54,15 +54,15 @@ def escape(text: str) -> str:
 
 
 class Cell(NamedTuple):
-    """One value on a page: its text, where it leads, and its colour. A template writes it
-    as it is: a link, a mark with a word, a text, or a dash for nothing."""
+    """One value on a page: its text, where it leads, and its colour. A template writes
+    it as it is: a link, a mark with a word, a text, or a dash for nothing."""
 
     text: str
     address: str = ""
     colour: str = ""
     said: str = ""  # of one without a value: what is read out
     whole: str = ""  # of a long text: all of it
-    picture: str = ""  # the address of a picture, which the text stands for
+    picture: str = ""  # the address of a picture, whose alternative is the text
 
     def __html__(self) -> str:
         text, address, colour, said, whole, picture = self
@@ -194,12 +194,13 @@ class SelectBuilder:
         return At(self.place(self.base, key))
 
     def plain_reader(self, key: str) -> At:
-        """Return a reader of a number as the driver gives it, whose text is the same."""
+        """Return a reader of a number as the driver gives it, whose text is the
+        same."""
         return At(self.place_raw(self.base.c[key]))
 
     def key_reader(self, keys: Sequence[str] = ()) -> Reader:
-        """Return a reader of the record's key, or of the columns `keys`, as a segment of
-        an address: by its values as the database spells them, so that they find the
+        """Return a reader of the record's key, or of the columns `keys`, as a segment
+        of an address: by its values as the database spells them, so that they find the
         record again; "" where a part is NULL, so that nothing does."""
         places = [self.place_raw(self.base.c[key]) for key in keys or self.pages.key]
 
@@ -212,8 +213,8 @@ class SelectBuilder:
     def keys_reader(
         self, keys: Sequence[str] = ()
     ) -> Callable[[Row[Any]], tuple[Any, ...]]:
-        """Return a reader of the values of the record's key, or of the columns `keys`, as
-        the database has them."""
+        """Return a reader of the values of the record's key, or of the columns `keys`,
+        as the database has them."""
         places = [self.place_raw(self.base.c[key]) for key in keys or self.pages.key]
         return lambda row: tuple([row[place] for place in places])
 
@@ -309,7 +310,7 @@ class SelectBuilder:
         return type_coerce(value, formula_type(self.pages.extras[key]))
 
     def cell_maker(self, field: ValueField) -> Callable[[Any], Cell]:
-        """Return what makes a cell of a field's value."""
+        """Return a function that makes a cell of a field's value."""
         language, show = self.language, field.show
         if isinstance(field, ChoiceField) and field.colours:
             known = {

@@ -49,7 +49,7 @@ class Pattern:
 
     @property
     def fixed(self) -> frozenset[str]:
-        """The words that stand in every title, in lower case."""
+        """The constant words of the title, in lower case."""
         own = {word.lower() for text in self.title.texts for word in text.split()}
         nested = (each.fixed for each in self.parts if isinstance(each, Pattern))
         return frozenset(own).union(*nested)

@@ -1,4 +1,5 @@
-"""The way to a page, in titles: what a record is a row of, its list, what is above it."""
+"""The way to a page, in titles: what a record is a row of, its list, what is above
+it."""
 
 from collections.abc import Sequence
 

@@ -1,5 +1,5 @@
-"""Records that are part of another, since their reference to it is unique: shown with its
-own fields."""
+"""Records that are part of another, since their reference to it is unique: shown with
+its own fields."""
 
 from dataclasses import dataclass
 

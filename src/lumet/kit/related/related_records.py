@@ -1,6 +1,6 @@
-"""The blocks of related records beneath a record: those that refer to it, with their own
-order, search and pages. The first are read with the record, the others when they come
-into view, so that many relations open as fast as two."""
+"""The blocks of related records beneath a record: those that refer to it, with their
+own order, search and pages. The first are read with the record, the others when they
+come into view, so that many relations open as fast as two."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -57,8 +57,8 @@ class Listed:
 @dataclass(frozen=True, slots=True)
 class RelatedBlock:
     """Related records: what they are called, where the block is by itself, where to add
-    one, with the words for it, or to choose others; `listed` is what it shows, None until
-    it is read."""
+    one, with the words for it, or to choose others; `listed` is what it shows, None
+    until it is read."""
 
     label: str
     pages: TablePages
@@ -71,9 +71,9 @@ class RelatedBlock:
 
 @dataclass(frozen=True, slots=True)
 class _BlockPlan:
-    """What is the same of a block for all records, and for all users with one reach: its
-    reference, the table that it shows, `through` a joining one, its words, and whether
-    one may be added."""
+    """What is the same of a block for all records, and for all users with one reach:
+    its reference, the table that it shows, `through` a joining one, its words, and
+    whether one may be added."""
 
     related: RelatedRecords
     reference: Reference
@@ -132,7 +132,8 @@ class RelatedBlocks:
         )
 
     def _is_open(self, related: RelatedRecords) -> bool:
-        """Tell whether the user may look at the other side of a table that joins two."""
+        """Tell whether the user may look at the other side of a table that joins
+        two."""
         if not related.joined:
             return True
         joining = self.site.registry[related.table]
@@ -142,7 +143,8 @@ class RelatedBlocks:
         )
 
     def _is_part(self, related: RelatedRecords) -> bool:
-        """Tell whether a record has one such record at most, shown with its own fields."""
+        """Tell whether a record has one such record at most, shown with its own
+        fields."""
         child = self.site.registry[related.table]
         return (
             bool(child.key)

@@ -1,4 +1,4 @@
-"""Putting the application together: database, accounts, pages, and what keeps it safe."""
+"""The application factory: database, accounts, pages and security."""
 
 import importlib
 import importlib.util
@@ -182,8 +182,8 @@ class _Words:
         self._sayings: dict[str, Callable[..., Markup]] = {}
 
     def of(self, language: str) -> Callable[..., Markup]:
-        """Return what gives a text in this language, the present user's, with values
-        put in."""
+        """Return the translation function of this language, the present user's, with
+        values put in."""
         if language not in self._sayings:
             self._sayings[language] = _saying()
         return self._sayings[language]

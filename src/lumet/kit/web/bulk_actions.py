@@ -1,4 +1,5 @@
-"""Doing something to several records at once, each by the way of its own form or page."""
+"""Doing something to several records at once, each by the way of its own form or
+page."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -28,8 +29,8 @@ MOST_ROWS = 1_000  # at once
 
 @dataclass(frozen=True, slots=True)
 class Affected:
-    """One of the records: `before`, the value that a field has until it is changed; `why`
-    it cannot be done to it, "" where it can."""
+    """One of the records: `before`, the value that a field has until it is changed;
+    `why` it cannot be done to it, "" where it can."""
 
     title: str
     key: str
@@ -54,8 +55,8 @@ class BulkResult:
 def chosen_keys(
     list_request: ListRequest, connection: Connection, rows: Sequence[str], is_all: bool
 ) -> list[str]:
-    """Return the keys of the chosen records, as addresses have them: those in `rows`, or
-    all that fit what the list is asked for; at most MOST_ROWS and one."""
+    """Return the keys of the chosen records, as addresses have them: those in `rows`,
+    or all that fit what the list is asked for; at most MOST_ROWS and one."""
     if not is_all:
         return list(dict.fromkeys(rows))[: MOST_ROWS + 1]
     list_request.look(connection)

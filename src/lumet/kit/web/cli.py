@@ -1,4 +1,4 @@
-"""The application's own commands: serving it and keeping its users."""
+"""The commands of the application: serve, and the management of users."""
 
 import argparse
 import contextlib
@@ -118,7 +118,8 @@ def _user_command(
 
 
 def _attributes(given: Sequence[str], declared: Sequence[Attribute]) -> dict[str, str]:
-    """Return attributes from NAME=VALUE words. Raises Refused for others than declared."""
+    """Return attributes from NAME=VALUE words. Raises Refused for others than
+    declared."""
     known = {attribute.name: attribute for attribute in declared}
     found = {}
     for word in given:

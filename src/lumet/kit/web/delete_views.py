@@ -1,5 +1,5 @@
-"""The pages that delete a record: what hangs on it is said first. Where records are only
-marked as deleted, they can be brought back."""
+"""The pages that delete a record: its dependent records are listed first. Where records
+are only marked as deleted, they can be brought back."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -33,7 +33,7 @@ SEEN = "seen"  # the form field with the digest of what was seen of a record
 
 @dataclass(frozen=True, slots=True)
 class DeletedRecord:
-    """A record that is to be deleted: with what hangs on it, and what was seen of it;
+    """A record to be deleted, its dependent records, and the state that its user saw;
     `is_kept`: it is marked alone, and can be brought back."""
 
     record: Record

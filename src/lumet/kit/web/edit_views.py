@@ -109,7 +109,7 @@ def add(name: str) -> ResponseReturnValue:
 
 
 def _typed(pages: TablePages) -> Typed:
-    """Return what was sent, with the files stored and named by their tokens."""
+    """Return the submitted values, with files stored and replaced by their tokens."""
     typed: Typed = MultiDict(request.form)
     for key, field in pages.fields.items():
         sent = request.files.get(key)
@@ -201,8 +201,8 @@ def _then(is_new: bool) -> str:
 
 
 def _given(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
-    """Return what a new record begins with: what the address gives, and, for one that is
-    to be like another, what that holds and no other may not hold too."""
+    """Return the initial values of a new record: those of the address, and, for one
+    that is to be like another, what that holds and no other may not hold too."""
     given = request.args.to_dict()
     like = given.pop(LIKE, "")
     given.pop(FIXED, "")
@@ -256,8 +256,8 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
 
 
 def _unsaved(pages: TablePages, saver: RecordSaver, typed: Typed) -> SaveResult:
-    """Return the form of a stored record as it was typed, without the database: with the
-    fields that it had, by what it says that its user saw."""
+    """Return the form of a stored record as it was typed, without the database: with
+    the fields that it had, by what it says that its user saw."""
     seen = seen_of(typed)
     outcome = SaveResult(saver.blank({}), seen=seen)
     outcome.form.is_new = False
@@ -268,7 +268,7 @@ def _unsaved(pages: TablePages, saver: RecordSaver, typed: Typed) -> SaveResult:
 
 @blueprint.route("/t/<name>/r/<segment>/field/<column>", methods=["GET", "POST"])
 def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
-    """One field of a record, edited where it stands in a list: a piece of a page. It
+    """One field of a record, edited in its cell of a list: a piece of a page. It
     goes the way of the whole form, with all that is checked there."""
     pages, reach = table_or_404(name, "edit")
     key = key_of(pages, segment)
@@ -317,7 +317,7 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
 def _cell(
     pages: TablePages, reach: Reach, segment: str, column: str
 ) -> ResponseReturnValue:
-    """Return what a list shows of a field that was just saved; nothing of a record that
+    """Return the cell of a field that was just saved; nothing of a record that
     is no longer there for the user."""
     with site().database.reading() as connection:
         plan = record_plan(site(), pages, reach)
@@ -431,7 +431,8 @@ def _put_back(
 def _settle_files(
     pages: TablePages, saver: RecordSaver, outcome: SaveResult, typed: Typed
 ) -> None:
-    """Keep the files of a record that was saved, and let those go that it had before."""
+    """Keep the files of a record that was saved, and let those go that it had
+    before."""
     for key in saver.entered:
         field = pages.fields[key]
         if not isinstance(field, FileField):
@@ -447,7 +448,7 @@ def _settle_files(
 
 
 def let_go(pages: TablePages, key: str, name: Any) -> None:
-    """Take away the file of a field whose record no longer has it, unless another has."""
+    """Remove the file of a field whose record no longer has it, unless another has."""
     field = pages.fields[key]
     if not isinstance(field, FileField) or not field.folder:
         return  # no file of ours

@@ -1,4 +1,4 @@
-"""Pages for errors, and what is written down about them."""
+"""Error pages, and the log entries about errors."""
 
 import logging
 from typing import Any
@@ -71,7 +71,7 @@ def add_error_pages(app: Flask) -> None:
 
 
 def _note_refusal(words: str) -> None:
-    """Write down what a signed-in user was refused; others could fill the log."""
+    """Record a refused request of a signed-in user; others could fill the log."""
     if current_user.is_authenticated:
         note("refusal", words[:300])
 

@@ -101,7 +101,7 @@ def listed() -> ResponseReturnValue:
 
 
 def _used(upload: Upload) -> tuple[str, str]:
-    """Return what an upload belongs to, and the address of its record."""
+    """Return the owner of an upload, and the address of its record."""
     pages = site().registry.pages.get(upload.table)
     if pages is None or upload.column not in pages.fields:
         return upload.table, ""

@@ -48,7 +48,7 @@ PartEditor = DetailRowsEditor | ManyToManyEditor
 
 
 def saver_of(pages: TablePages, reach: Reach) -> RecordSaver:
-    """Return what saves the forms of a table for the present user."""
+    """Return the record saver of a table for the present user."""
     return RecordSaver(site(), pages, reach, current_app.config["SECRET_KEY"])
 
 
@@ -71,13 +71,13 @@ def too_many_records(pages: TablePages) -> str:
 
 
 def seen_of(typed: Typed) -> dict[str, str]:
-    """Return what a form that was sent says of what its user saw."""
+    """Return the digests in a submitted form of the values that its user saw."""
     return {key: text for key, text in typed.items() if key.startswith(SEEN)}
 
 
 def part_editors(pages: TablePages, reach: Reach) -> list[PartEditor]:
-    """Return what edits the rows of a record that stand on its form, and what is chosen
-    there."""
+    """Return the editors of the detail rows on the form of a record, and of what is
+    chosen there."""
     found: list[PartEditor] = []
     for number, related in enumerate(pages.details):
         child = site().registry[related.table]
@@ -175,7 +175,8 @@ def _parts(
     segment: str,
     again: tuple[list[PartEditor], Typed] | None,
 ) -> list[Part]:
-    """Return the parts of a form: as they were typed, as they are stored, or none yet."""
+    """Return the parts of a form: as they were typed, as they are stored, or none
+    yet."""
     if PIECE in request.args:
         return []
     if again is not None:
@@ -195,7 +196,7 @@ def _too_many(editor: PartEditor, home: str) -> TooMany:
 
 
 def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
-    """Return what is wrong with a part of a form, each with the control to go to."""
+    """Return the mistakes in a part of a form, each with its control."""
     found: list[tuple[Any, Any, str]] = []
     if isinstance(held, TooMany):
         return found
@@ -218,8 +219,8 @@ def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
 
 
 def _fixed(pages: TablePages, form: Any) -> dict[str, str]:
-    """Return the titles of what a new record belongs to, by column: given by the address
-    of the form, and not to be chosen."""
+    """Return the titles of what a new record belongs to, by column: given by the
+    address of the form, and not to be chosen."""
     found = {}
     for key in fixed_columns(pages, request.args):
         field = form._fields.get(key)
@@ -249,7 +250,7 @@ def _fill_without(form: Any) -> None:
 def _shown_beside(
     pages: TablePages, record: Record | None, entered: list[str], chosen: Any
 ) -> dict[str, Any]:
-    """Return what the form of a record shows and does not let one enter: by column."""
+    """Return the read-only values on the form of a record, by column."""
     if record is None:
         return {}
     facts = {
@@ -263,7 +264,7 @@ def _shown_beside(
 
 
 def _usual(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
-    """Return what is said of the fields of a new record that the database, or the
+    """Return the hints at fields of a new record that the database, or the
     application, fills in where nothing is entered."""
     found = {}
     numbered = dict(pages.generated_values)
@@ -299,8 +300,8 @@ def _last_change(pages: TablePages, segment: str) -> Entry | None:
 
 
 def home_of(pages: TablePages) -> str:
-    """Return where one goes when a record is left: its list, as it was left, where there
-    is one."""
+    """Return where one goes when a record is left: its list, as it was left, where
+    there is one."""
     return left_list(pages.name) if pages.has_list else url_for(".front")
 
 

@@ -1,4 +1,4 @@
-"""The pages of lists: what answers their addresses."""
+"""The views of lists."""
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -165,7 +165,8 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
 
 
 def _stranded(list_request: ListRequest, connection: Connection, page: Page) -> int:
-    """Return how many records a whole tree does not show, since they stand in circles."""
+    """Return the number of records that a tree does not show, since they are in
+    cycles."""
     is_whole = (
         list_request.is_tree and not list_request.under and not list_request.deleted
     )
@@ -189,9 +190,9 @@ def _in_place(list_request: ListRequest, plan: ListPlan) -> str:
 
 @dataclass(frozen=True, slots=True)
 class RowActions:
-    """What can be done to the rows of a list: to each, as rights, addresses with `*` for
-    the key and labels, with the keys of the rows on which a right holds where that is
-    not all; to several, the fields that can be set, by label, and deleting."""
+    """What can be done to the rows of a list: to each, as rights, addresses with `*`
+    for the key and labels, with the keys of the rows on which a right holds where that
+    is not all; to several, the fields that can be set, by label, and deleting."""
 
     rows: Sequence[RowAction]
     fields: Mapping[str, str]
@@ -265,7 +266,8 @@ def _read_page(
     list_request: ListRequest, plan: ListPlan, connection: Connection
 ) -> tuple[Page, int]:
     """Return the page that the address asks for, and the number of its first row, 0
-    where that is not known. Raises NoSuchPlace for a place that is none of this list."""
+    where that is not known. Raises NoSuchPlace for a place that is none of this
+    list."""
     try:
         return _read_asked(list_request, plan, connection)
     except (ValueError, TypeError) as error:
@@ -404,7 +406,8 @@ def _export_selected(
 
 @blueprint.post("/t/<name>/columns")
 def choose_columns(name: str) -> ResponseReturnValue:
-    """Keep the columns that this user wants in a list; none: those that were decided."""
+    """Keep the columns that this user wants in a list; none: those that were
+    decided."""
     pages, reach = table_or_404(name)
     list_request = ListRequest(site(), pages, reach, _asked(), preferences())
     known = list_request.showable()
@@ -416,7 +419,7 @@ def choose_columns(name: str) -> ResponseReturnValue:
 
 
 def _asked() -> MultiDict[str, str]:
-    """Return what the address asked for from which a form of a list was sent."""
+    """Return the parameters of the list from which a form was sent."""
     query = request.form.get("list-query", "")[:LONGEST_QUERY]
     return MultiDict(parse_qsl(query))
 
@@ -468,7 +471,8 @@ def export(name: str, kind: str) -> ResponseReturnValue:
 def _send_export(
     list_request: ListRequest, kind: str, words: str
 ) -> ResponseReturnValue:
-    """Answer with the file of an export; `words` say in the log what it was narrowed to."""
+    """Answer with the file of an export; `words` say in the log what it was narrowed
+    to."""
     name = list_request.pages.name
     made = Export(list_request, with_keys=request.args.get("keys") == "1")
     try:

@@ -203,8 +203,8 @@ def _languages() -> list[tuple[str, str]]:
 @blueprint.post("/profile")
 @login_required  # type: ignore[untyped-decorator]
 def save_profile() -> ResponseReturnValue:
-    """Keep one's display name, language and time zone; another display name asks for the
-    present password."""
+    """Keep one's display name, language and time zone; another display name asks for
+    the present password."""
     language = request.form.get("language", "")
     zone = request.form.get("time_zone", "")
     if (language and not is_language(language)) or (

@@ -1,4 +1,5 @@
-"""Choosing a record for a form: as one types, or on a page of its own without a script."""
+"""Choosing a record for a form: as one types, or on a page of its own without a
+script."""
 
 from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
@@ -70,8 +71,8 @@ def choices(name: str, column: str) -> ResponseReturnValue:
 
 @blueprint.get("/t/<name>/picks/<int:number>")
 def picks(name: str, number: int) -> ResponseReturnValue:
-    """The records that may be chosen on a form by way of a table that joins, by what was
-    typed."""
+    """The records that may be chosen on a form by way of a table that joins, by what
+    was typed."""
     pages, reach = table_or_404(name)
     found = [each for each in part_editors(pages, reach) if each.number == number]
     if not found or not isinstance(found[0], ManyToManyEditor):

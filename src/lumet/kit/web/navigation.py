@@ -45,8 +45,8 @@ def sign_in_first() -> ResponseReturnValue | None:
 
 
 def _is_open_to_anyone() -> bool:
-    """Tell whether who is not signed in has the right to see what the address names; the
-    first page, where there is any table."""
+    """Tell whether who is not signed in has the right to see what the address names;
+    the first page, where there is any table."""
     name = (request.view_args or {}).get("name")
     known = site().registry.pages
     if name is None:
@@ -140,7 +140,7 @@ def _has_uploads() -> bool:
 
 
 def _own_labels() -> str:
-    """Return what the user's roles are called."""
+    """Return the labels of the user's roles."""
     roles = own_roles()
     key = ("roles", tuple(role.name for role in roles))
     labels: str = site().plan(key, lambda: ", ".join(str(r.label) for r in roles))

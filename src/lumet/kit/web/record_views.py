@@ -114,8 +114,9 @@ def related(name: str, segment: str, block: str) -> ResponseReturnValue:
 def _neighbours(
     pages: TablePages, reach: Reach, key: dict[str, Any]
 ) -> tuple[str, str]:
-    """Return the addresses of the records before and behind this one, in the list as the
-    user left it; "" for none, and where no list was left, or finding them takes long."""
+    """Return the addresses of the records before and behind this one, in the list as
+    the user left it; "" for none, and where no list was left, or finding them takes
+    long."""
     query = left_list(pages.name).partition("?")[2]
     if not pages.has_list or not left_list(pages.name, or_home=False):
         return "", ""

@@ -74,7 +74,8 @@ def _limit_address() -> None:
 
 
 def _is_odd(pair: tuple[str, str]) -> bool:
-    """Tell whether a name or a value holds what no field does: a NUL, half a character."""
+    """Tell whether a name or a value holds what no field does: a NUL, half a
+    character."""
     name, value = pair
     return len(name) > LONGEST_NAME or "\0" in name or "\0" in value or not (
         _is_text(name) and _is_text(value)

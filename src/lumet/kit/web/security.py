@@ -1,4 +1,4 @@
-"""What keeps the application safe: sessions, headers, no changes while viewing as another."""
+"""Security: signed sessions, headers, no changes while viewing as another user."""
 
 import hashlib
 

@@ -1,5 +1,5 @@
-"""Scripts, styles and fonts under addresses that change with them, so that browsers need
-not ask for them again with every page."""
+"""Scripts, styles and fonts under addresses that change with them, so that browsers
+need not ask for them again with every page."""
 
 import time
 from pathlib import Path
@@ -13,7 +13,8 @@ _known: dict[Path, tuple[float, str]] = {}
 
 
 def _revision(folder: Path) -> str:
-    """Return a word that differs when any file does: times and sizes take no reading."""
+    """Return a word that differs when any file does: times and sizes take no
+    reading."""
     now = time.monotonic()
     looked_at, found = _known.get(folder, (0.0, ""))
     if not found or now - looked_at > LASTS:
