@@ -1,4 +1,4 @@
-"""The command `lumet`: what can be typed, and what is said back."""
+"""The command line of `lumet`."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -85,10 +85,10 @@ def survey(
     ] = None,
     no_data: NoData = False,
 ) -> None:
-    """Read a database and write what was found and decided.
+    """Read a database and write the survey and the inferred decisions.
 
     Writes survey.json, design/ and access.toml, and never to the database. Run it again
-    when the schema has changed: what you decided stays.
+    when the schema has changed: your decisions are kept.
     """
 
     def work() -> None:
@@ -150,7 +150,7 @@ def review(
 def generate(project: Project = Path()) -> None:
     """Write the application from the survey and your decisions.
 
-    What you edited by hand is merged, never replaced. Generating twice changes nothing.
+    Edits made by hand are merged, never replaced. Generating twice changes nothing.
     """
 
     def work() -> int:
@@ -239,8 +239,8 @@ def demo(
 
 
 def _carry_out(work: Callable[[], int | None]) -> None:
-    """Do the work; say what a person can put right on standard error, and end with the
-    status that the error stands for."""
+    """Run a command; print errors that a person can correct on standard error, and end
+    with the exit status of the error."""
     try:
         status = work() or 0
     except LumetError as error:

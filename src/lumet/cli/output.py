@@ -1,4 +1,4 @@
-"""What the commands say: what happened, what it means, what to do next.
+"""Output of the commands: result, meaning and next step.
 
 Colour only supports: amber for doubtful, red for wrong. Everything reads without it, in
 80 columns and in a pipe.

@@ -1,4 +1,4 @@
-"""Asking on a terminal for what was left out: a password, or the whole address."""
+"""Prompts for a missing password, or for the whole address."""
 
 import getpass
 import sys
@@ -68,8 +68,8 @@ def survey_asking(
 
 
 class _Terminal:
-    """What a survey shows and asks meanwhile. Ctrl C ends the reading of rows, not the
-    survey."""
+    """Progress and questions of a survey on a terminal. Ctrl C ends the reading of
+    rows, not the survey."""
 
     def __init__(self) -> None:
         self.status = Console(stderr=True).status("Reading the catalogue …")

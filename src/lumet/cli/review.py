@@ -1,4 +1,4 @@
-"""What `lumet review` says: decisions with value, reason, confidence and place."""
+"""Output of `lumet review`: decisions with value, reason, confidence and place."""
 
 import json
 import textwrap

@@ -1,4 +1,4 @@
-"""What `lumet review --access` says: every role on every table, rules, and changes."""
+"""Output of `lumet review --access`: roles by table, rules, and changes."""
 
 import json
 import textwrap
@@ -16,7 +16,7 @@ _ROLE = 19  # columns for the rights of a role; three roles stand side by side
 
 
 def show_access(folder: Path, *, as_json: bool) -> None:
-    """Print who may do what in the project of `folder`."""
+    """Print the rights of the project in `folder`."""
     found = review_access(folder)
     if as_json:
         print(json.dumps(for_programs(found), indent=1, ensure_ascii=False))

@@ -1,4 +1,5 @@
-"""Text of others on a terminal: names and comments may hold what would steer it."""
+"""Escaping of names and comments, which may contain control sequences, for a
+terminal."""
 
 from rich.markup import escape as escape_markup
 

@@ -1,5 +1,5 @@
-"""Who may do what, as decided in `access.toml`: roles, rights, rules on rows and
-fields, and the attributes of users that rules may name."""
+"""Access decisions in `access.toml`: roles, rights, rules on rows and fields, and the
+attributes of users that rules may name."""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field

@@ -1,4 +1,4 @@
-"""The vocabulary of decisions: every key there is, its type and what it means.
+"""The schema of decisions: every key, its type and its meaning.
 
 The dataclasses are the one source: reading, checking and documentation follow them.
 """
@@ -68,7 +68,7 @@ class Entry:
 
     @property
     def section(self) -> tuple[str, ...]:
-        """The heading that the key stands under."""
+        """The section of the key."""
         return self.path[:-1]
 
 

@@ -1,4 +1,4 @@
-"""What a lookup follows: the fields whose choice limits its own."""
+"""Dependent lookups: the fields whose values limit the choices of a lookup."""
 
 from lumet.facts.model import Database, Reference, Table
 

@@ -19,7 +19,7 @@ _KEYS = ("by", "label", "edit", "position")
 
 
 def joined_reference(table: Table, by: tuple[str, ...]) -> Reference | None:
-    """Return the other end of what joins two tables: the reference beside the one of
+    """Return the other reference of a junction table: the one beside that of
     the columns `by`; of several the one that is part of the key. None where there is
     none."""
     others = [r for r in table.references if not set(r.columns) & set(by)]
@@ -32,7 +32,7 @@ def joined_reference(table: Table, by: tuple[str, ...]) -> Reference | None:
 def columns_of_its_own(
     table: Table, joined: Reference, by: tuple[str, ...]
 ) -> list[str]:
-    """Return the columns that a row needs beyond what it joins."""
+    """Return the required columns of a junction table beside its references."""
     held = {*by, *joined.columns}
     return [
         column.name
@@ -48,7 +48,7 @@ def _fills_itself(table: Table, column: Column) -> bool:
 
 
 class DetailReader:
-    """Check the details that somebody decided about one table."""
+    """Checks the decided details of one table."""
 
     def __init__(self, checker: "Checker", table: Table, database: Database) -> None:
         self.checker = checker

@@ -195,8 +195,8 @@ class _Sheet:
         self.statements[place:place] = new
 
     def _end_of_section_before(self, entry: Entry) -> int:
-        """Return where a new heading goes: behind the section of the nearest entry
-        that stands earlier in canonical order, else behind the root."""
+        """Return where a new heading goes: after the section of the nearest entry that
+        comes earlier in canonical order, else behind the root."""
         place_of_entry = self.order[entry.path]
         best, best_place = -1, 0
         for place, each in enumerate(self.statements):

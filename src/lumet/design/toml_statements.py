@@ -48,7 +48,7 @@ def split_lines(text: str) -> list[str]:
 def scan(text: str) -> list[Statement]:
     """Return the statements of `text` in order; joined, their texts are `text`.
 
-    Never fails: what is no TOML is left to the TOML reader to refuse.
+    Never fails: invalid TOML is left to the TOML parser to reject.
     """
     lines = split_lines(text)
     statements: list[Statement] = []

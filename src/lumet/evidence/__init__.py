@@ -1,1 +1,1 @@
-"""Evidence: what the rows say, read within bounds."""
+"""Evidence from sampled rows, read within limits."""

@@ -1,4 +1,4 @@
-"""What the rows say, in classes: two significant digits, never a person's data."""
+"""Profiles of tables and columns: two significant digits, never personal data."""
 
 from dataclasses import dataclass, field
 from math import floor, log10

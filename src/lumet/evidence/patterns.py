@@ -1,4 +1,4 @@
-"""What the texts of a column look like: addresses, colours, files, codes."""
+"""Patterns of the texts in a column: addresses, colours, files, codes."""
 
 import json
 import re

@@ -1,4 +1,4 @@
-"""What is kept of the sampled rows, in memory alone, to test what refers to what.
+"""Sketches of the sampled rows, in memory alone, for tests of references.
 
 Of a column that could refer, or be referred to: a few hundred different values with
 their numbers, and, where the whole table was read and no value repeats, hashes of all.

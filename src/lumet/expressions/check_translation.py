@@ -1,8 +1,6 @@
-"""CHECK constraints and decided rules as trees that a form can work out.
-
-Only what was looked at whole is understood: a node with an argument that is not known
-here leaves its constraint to the database.
-"""
+"""CHECK constraints and decided rules as trees that a form can evaluate. Only what was
+looked at whole is understood: a node with an argument that is not known here leaves its
+constraint to the database."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""What a CHECK constraint says, where it says something a form can use."""
+"""CHECK constraints as limits and choices of a form."""
 
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation

@@ -78,7 +78,7 @@ _CASTS: dict[str, dict[str, str]] = {
 
 @dataclass(frozen=True, slots=True)
 class _Use:
-    """A mention of an attribute of the user: where it stands, and its name."""
+    """A mention of an attribute of the user: its position and its name."""
 
     start: int
     end: int

@@ -1,7 +1,7 @@
-"""Values and queries in SQL: what type they have, and whose rows they read.
+"""Values and queries in SQL: their types, and the tables that they read.
 
 Where an expression reads a table, the application puts the rows of it that are within
-the reach of its user: `{station}` stands for them in what is generated.
+the reach of its user: `{station}` is their place in the generated code.
 """
 
 import re

@@ -1,1 +1,1 @@
-"""Facts: what the catalogue says, as frozen dataclasses."""
+"""Facts of the catalogue, as frozen dataclasses."""

@@ -1,4 +1,4 @@
-"""Comparing two surveys of a database: what came, what went, what changed."""
+"""Comparison of two surveys of a database: additions, removals, changes."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -180,7 +180,7 @@ def _table_likeness(old: Table, fresh: Table) -> float:
 def _pairs(
     gone: Sequence[_T], new: Sequence[_T], likeness: Callable[[_T, _T], float]
 ) -> list[tuple[_T, _T, float]]:
-    """Pair what went with what came, the likest first, each at most once."""
+    """Pair removed with added names, the most similar first, each at most once."""
     scored = [
         (likeness(old, fresh), place, other)
         for place, old in enumerate(gone)

@@ -1,4 +1,4 @@
-"""Why a database cannot be opened or read, in words that say what to do."""
+"""Errors on opening or reading a database, with the remedy."""
 
 import re
 from collections.abc import Callable, Iterator, Sequence
@@ -20,7 +20,7 @@ class PasswordNeeded(CannotRun):
 def saying_why(
     place: str, has_password: bool = True, others: Callable[[], Sequence[str]] = tuple
 ) -> Iterator[None]:
-    """Turn a driver's refusal into a message that says what to do.
+    """Turn a driver's error into a message with its remedy.
 
     `place` is the database as it may be shown; `others` lists the databases that exist
     where a wrong name was given.

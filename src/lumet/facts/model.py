@@ -63,7 +63,7 @@ class Type:
 
 @dataclass(frozen=True, slots=True)
 class Default:
-    """What the database fills in; `literal` when `text` is a constant, unquoted."""
+    """The default of a column; `literal` when `text` is a constant, unquoted."""
 
     text: str
     literal: bool

@@ -1,4 +1,5 @@
-"""What the templates are filled with: everything is decided here, nothing there."""
+"""The model of the generated code: everything is decided here, nothing in the
+templates."""
 
 import ast
 import re

@@ -69,7 +69,7 @@ def _constant(tree: Tree) -> str:
 
 
 class Wording:
-    """Says what a rule over the columns of one table means."""
+    """Describes rules over the columns of one table."""
 
     def __init__(
         self,
@@ -82,7 +82,7 @@ class Wording:
         self.choices = choices
 
     def message(self, tree: Tree) -> str:
-        """Return a sentence that says what must hold."""
+        """Return a sentence with the condition."""
         words = self._demand(tree)
         return f"{words[:1].upper()}{words[1:]}."
 

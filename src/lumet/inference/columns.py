@@ -47,7 +47,7 @@ COLOURS: dict[str, tuple[str, ...]] = {
 
 
 def label_of_reference(subject: Subject, column: Column) -> Choice | None:
-    """A reference is called by what it refers to: `station_id` is "Station"."""
+    """A reference is labelled by the referenced table: `station_id` is "Station"."""
     reference = lookup_reference(subject.table, column.name)
     if reference is None:
         return None
@@ -143,8 +143,8 @@ def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
 
 
 def hidden_secret(subject: Subject, column: Column) -> Choice | None:
-    """What is named like a secret, or holds what only programs make, is not shown; what
-    a new record needs of it can be entered. Example: `api_token`."""
+    """Columns named like a secret, or with values that only programs make, are not
+    shown; a required one can be entered. Example: `api_token`."""
     if _is_secret_here(subject, column) and not _is_entered(column):
         return Choice(True, "named like a secret", 0.9)
     return None
@@ -165,7 +165,7 @@ def _is_secret_here(subject: Subject, column: Column) -> bool:
 
 
 def _is_entered(column: Column) -> bool:
-    """Tell whether a new record is nothing without a value that somebody gives."""
+    """Tell whether a new record requires a value from its user."""
     fills_itself = column.automatic or column.generated or column.default is not None
     return not (column.nullable or fills_itself)
 
@@ -204,7 +204,7 @@ HIDDEN_RULES: tuple[ColumnRule, ...] = (
 
 
 def read_only_generated(subject: Subject, column: Column) -> Choice | None:
-    """What the database computes is not entered. Example: `full_name` generated from
+    """Computed columns are not entered. Example: `full_name` generated from
     two others."""
     if column.generated:
         return Choice(True, "computed by the database")
@@ -212,16 +212,16 @@ def read_only_generated(subject: Subject, column: Column) -> Choice | None:
 
 
 def read_only_denied(subject: Subject, column: Column) -> Choice | None:
-    """What the database's user may not write is not entered. Example: a column without
-    a right to update."""
+    """Columns that the database's user may not write are not entered. Example: a column
+    without a right to update."""
     if column.denied:
         return Choice(True, "the database's user may not write it")
     return None
 
 
 def read_only_stamp(subject: Subject, column: Column) -> Choice | None:
-    """When and by whom a record was made or changed; only where it may stay empty or
-    the database fills it in. Example: `created_at`."""
+    """Time and user of the creation or last change of a record; only where it may stay
+    empty or the database fills it in. Example: `created_at`."""
     if is_stamp(column) and (column.nullable or column.default is not None):
         return Choice(True, "an automatic value", 0.9)
     return None
@@ -234,7 +234,7 @@ def is_stamp(column: Column) -> bool:
 
 
 def read_only_other(subject: Subject, column: Column) -> Choice | None:
-    """What no control can enter safely. Example: a geometry."""
+    """Columns that no control can enter safely. Example: a geometry."""
     if subject.answer(column.name, "kind") == "other":
         return Choice(True, f"{column.type.native or 'this type'} is not entered here")
     return None

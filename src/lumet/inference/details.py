@@ -1,5 +1,5 @@
-"""Questions about the records that refer to a record: which of its blocks they make,
-what those are called, which are entered with it, which are chosen."""
+"""Questions about related records: which are shown with a record, what their labels
+are, which are entered with it, which are chosen."""
 
 from lumet.design.decision_schema import EDIT_CHOSEN
 from lumet.design.details import columns_of_its_own, joined_reference
@@ -43,9 +43,9 @@ def details_of_references(subject: Subject) -> dict[str, Choice]:
 def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     """Several references from one table are told apart in words: by where they point
     ("Voyages from here"), by what was done ("Repairs reported by this keeper"), else by
-    their own name ("Vessels with this home port"); what stands right under a record of
-    its own table is below it ("Stations below"), unless its name says more ("Keepers
-    with this supervisor")."""
+    their own name ("Vessels with this home port"); children in the same table are below
+    it ("Stations below"), unless its name says more ("Keepers with this
+    supervisor")."""
     plural = str(subject.answers[name, "plural"].value)
     words = _words_of(reference)
     is_tree = reference.columns[-1] == hierarchy_of(subject)
@@ -63,7 +63,7 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
 
 
 def total_of_amount(subject: Subject, column: Column) -> Choice | None:
-    """What is entered with a record, in rows, is summed where it is an amount by its
+    """Columns of detail rows are summed where they are an amount by its
     name, and not the price of one. Example: `cargo_kg` of the stops of a voyage."""
     words = set(split_words(column.name))
     is_number = column.type.kind in ("integer", "decimal", "float")
@@ -147,8 +147,8 @@ def _label_of_chosen(
 def _leading(
     subject: Subject, name: str, references: list[Reference]
 ) -> tuple[int, Choice] | None:
-    """Of what joins a table with itself and says more, the rows whose key begins with
-    the record's are its own. Example: the components of a part."""
+    """Of a junction of a table with itself that has more columns, the rows whose key
+    begins with the record's are its own. Example: the components of a part."""
     child = subject.database.table(name)
     if junction_of(subject.about(name)) is None:
         return None

@@ -106,7 +106,7 @@ def kind_of_part(subject: Subject, column: Column) -> Choice | None:
 
 
 def follows_parts(subject: Subject, column: Column) -> Choice | None:
-    """A lookup over several columns follows those that stand before its own. Example:
+    """A lookup over several columns depends on those before its own. Example:
     `light_no` follows `station_id`."""
     reference = lookup_reference(subject.table, column.name)
     if (
@@ -220,7 +220,7 @@ def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
 
 
 def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
-    """Values are written back as those that are there are spelled. Example: `Y/N`,
+    """Values are written in the format of the stored ones. Example: `Y/N`,
     `DD.MM.YYYY`, `julian day`."""
     kind = subject.answer(column.name, "kind")
     profile = subject.column_profile(column.name)

@@ -74,7 +74,7 @@ _SUFFIXES = ("id", "code", "no", "nr", "num", "key", "fk", "by", "to")
 
 @dataclass(frozen=True, slots=True)
 class Likeness:
-    """How sure a name is (0 to 1), and what about it is alike; `is_role`: it only says
+    """The similarity of a name (0 to 1), and its reason; `is_role`: it only says
     what part the other record plays."""
 
     score: float
@@ -123,7 +123,7 @@ def table_words(name: str, shared: str = "") -> Words:
 
 
 def without_keys(words: Words) -> Words:
-    """Return the words without those that say "key", at the end or the beginning."""
+    """Return the words without those for "key", at the end or the beginning."""
     while words and words[-1] in KEYS:
         words = words[:-1]
     while len(words) > 1 and words[0] in KEYS:
@@ -149,7 +149,7 @@ def abbreviates(short: str, word: str) -> bool:
 
 
 def stem_likeness(stem: Words, table: Words) -> Likeness:
-    """Compare what is left of a column's name with a table's words."""
+    """Compare the stem of a column's name with a table's words."""
     if not stem or not table:
         return NONE
     name = "_".join(table)
@@ -254,7 +254,7 @@ def _with_suffix(
 
 
 def _by_role(ends: Ends, stem: Words, has_key: bool) -> Likeness:
-    """A name may say what part the other record plays, and nothing of its table."""
+    """A name may give the role of the other record, and nothing of its table."""
     words = set(stem)
     is_person = ends.is_person or bool(set(ends.table) & _PERSONS)
     if ends.own == ends.table and words & _PARENTS and (

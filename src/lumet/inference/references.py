@@ -1,4 +1,4 @@
-"""References and keys that nobody declared: names, types and keys propose, rows refute.
+"""Undeclared references and keys: names, types and keys propose, rows refute.
 
 What is found is used from USED on; below it is proposed to a person.
 """
@@ -47,7 +47,7 @@ _LIKE_INTEGERS = frozenset({"integer", "decimal"})
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A reference that nobody declared, with what speaks for it. `orphans` is the
+    """An undeclared reference, with its evidence. `orphans` is the
     fraction of the rows without a partner."""
 
     table: str
@@ -66,7 +66,7 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class FoundKey:
-    """A key that nobody declared."""
+    """An undeclared key."""
 
     table: str
     columns: tuple[str, ...]

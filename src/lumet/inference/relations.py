@@ -38,9 +38,9 @@ class Junction:
 
 
 def junction_of(subject: Subject) -> Junction | None:
-    """A table joins others when two of its references together are its key, or are
-    unique: each pair stands there once. It is pure when it has no other column but
-    its own number and stamps. Example: `light_tender (light_id, vessel_id)`."""
+    """A junction table is one in which two references together are the key, or are
+    unique: each pair occurs once. It is pure when its only other columns are its own
+    number and automatic values. Example: `light_tender (light_id, vessel_id)`."""
     table = subject.table
     if table.is_view:
         return None
@@ -114,10 +114,10 @@ def _says_nothing(table: Table, name: str) -> bool:
 
 
 def hierarchy_of(subject: Subject) -> str:
-    """A table whose rows refer to others of its own is a tree: the column that names
-    the parent, the last of several; "" where there is none. Where several references
-    do, the one that is named like it. What comes before, after or beside a record is
-    not above it. Example: `parent_id`, not `replaced_by`."""
+    """A table whose rows refer to rows of the same table is a tree: the column that
+    names the parent, the last of several; "" where there is none. Where several
+    references do, the one that is named like it. References to previous, next or
+    sibling records are no parents. Example: `parent_id`, not `replaced_by`."""
     own = [
         (reference, {word for name in reference.columns for word in plain_words(name)})
         for reference in subject.table.references
@@ -130,7 +130,7 @@ def hierarchy_of(subject: Subject) -> str:
 
 
 def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None:
-    """Rows that are nothing without their record are edited on its page. Points:
+    """Rows that belong to one record are edited as rows of its form. Points:
     deleted with it 1.5, its key begins with the record's 2, its name does 1.5, its
     name is that of a part 0.5, it counts lines 1, nobody else refers to it 0.5; from
     2.5 on. Not logs, not many rows a record, nor rows that may belong to no record. A

@@ -1,4 +1,4 @@
-"""Questions about one table: its names, its title, its place, what its pages show."""
+"""Questions about one table: its names, title, menu group and pages."""
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
@@ -69,7 +69,7 @@ PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
 
 
 def tell_labels_apart(subjects: Sequence[Subject]) -> None:
-    """Give tables that would be called the same what tells them apart: all words of
+    """Tables with the same label are told apart: by all words of
     their names, else those that the others have not, else the name itself. The one
     whose name is that label alone keeps it. Example: beside `finding`, `survey_finding`
     is "Survey finding"."""
@@ -170,7 +170,7 @@ def group_of_reference_data(subject: Subject) -> Choice | None:
 
 
 def group_of_prefix(subject: Subject) -> Choice | None:
-    """Three tables or more whose names begin alike stand together, unless they begin
+    """Three tables or more whose names begin alike are a group, unless they begin
     with the name of another. Example: `stores_part`, `stores_bin` and `stores_move` are
     "Stores"."""
     words = table_words(subject, subject.table)
@@ -189,8 +189,8 @@ def group_of_prefix(subject: Subject) -> Choice | None:
 
 
 def group_of_rest(subject: Subject) -> Choice | None:
-    """Tables that are linked hold the records; the others stand apart. Example:
-    `inspection` is among the records, an imported list stands apart."""
+    """Linked tables are in the group of records; the others are in one of their own.
+    Example: `inspection` is among the records, an imported list is not."""
     linked = subject.table.references or subject.database.referring_to(
         subject.table.name
     )
@@ -208,9 +208,9 @@ GROUP_RULES: tuple[TableRule, ...] = (
 
 
 def columns_of_list(subject: Subject) -> Choice:
-    """Telling and short: what the title does not say, lookups and choices first when
-    there are too many; no long text, no stamps, nothing that is nearly always empty.
-    Example: of twenty columns of a station, district, kind and state."""
+    """Informative and short: columns that are not in the title, lookups and choices
+    first when there are too many; no long text, no stamps, nothing that is nearly
+    always empty. Example: of twenty columns of a station, district, kind and state."""
     titled = set(title_columns(subject))
     found = [
         column
@@ -232,8 +232,8 @@ def columns_of_list(subject: Subject) -> Choice:
 
 
 def wide_columns_of_list(subject: Subject) -> Choice:
-    """What is left for wide windows: the other short columns, then long texts, of which
-    a list shows the beginning. Example: the remarks of an inspection."""
+    """Additional columns in wide windows: the other short columns, then long texts, of
+    which a list shows the beginning. Example: the remarks of an inspection."""
     listed = set(columns_of_list(subject).value)
     titled = set(title_columns(subject))
     others = [
@@ -308,8 +308,8 @@ _POSITION_WORDS = frozenset({"latitude", "longitude", "lat", "lon", "lng", "elev
 
 
 def sections_of(subject: Subject) -> dict[str, Choice]:
-    """Forms and records are read in sections: the position, how to reach somebody, long
-    texts and the stamps each stand together, everything else comes first. Example:
+    """Forms and records are read in sections: the position, contact details, long
+    texts and automatic values each have one, everything else comes first. Example:
     `latitude` and `longitude` make "Position"."""
     shown = [
         column
@@ -349,8 +349,8 @@ def _section(subject: Subject, column: Column, first: str) -> str:
 
 
 def pages_of_table(subject: Subject) -> Choice | None:
-    """What only joins two tables has no pages: its rows are chosen on theirs. What
-    joins them with columns of its own, and is entered there, has no list. Example:
+    """A pure junction table has no pages: its rows are chosen on the others' forms.
+    What joins them with columns of its own, and is entered there, has no list. Example:
     `light_tender`."""
     junction = junction_of(subject)
     if junction is None:
@@ -366,7 +366,7 @@ def pages_of_table(subject: Subject) -> Choice | None:
 
 
 def _pages_of_log(subject: Subject) -> Choice | None:
-    """What programs write down of what happened is looked at, and not changed. Example:
+    """Logs written by programs are read, and not changed. Example:
     `lamp_audit`, `user_log`, `price_history`."""
     words = subject.words
     if len(words) < 2 or subject.table.is_view:
@@ -378,8 +378,8 @@ def _pages_of_log(subject: Subject) -> Choice | None:
 
 
 def _pages_without_add(subject: Subject) -> Choice | None:
-    """Where a new record needs what no form enters, nothing is added. Example: bytes
-    that take no NULL."""
+    """A table with a required column that no form enters has no page for adding.
+    Example: bytes that take no NULL."""
     if not subject.table.is_changeable or not subject.table.primary_key:
         return None
     for column in subject.table.columns:
@@ -398,7 +398,7 @@ def _pages_without_add(subject: Subject) -> Choice | None:
 
 
 def soft_delete_of(subject: Subject) -> Choice | None:
-    """A column that is named for what was deleted marks it: `deleted_at`, which can be
+    """A column named for a deletion marks deleted records: `deleted_at`, which can be
     empty, or `is_deleted`."""
     for column in subject.table.columns:
         if _marks_deleted(subject, column) and not subject.table.is_view:

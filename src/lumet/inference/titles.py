@@ -74,8 +74,8 @@ def title_of_name(subject: Subject) -> Choice | None:
 
 
 def title_of_junction(subject: Subject) -> Choice | None:
-    """What joins two records is named by both. Example: `{light_id} · {vessel_id}` of
-    `light_tender`."""
+    """A junction record is titled by both records. Example: `{light_id} · {vessel_id}`
+    of `light_tender`."""
     junction = junction_of(subject)
     if junction is None:
         return None
@@ -98,7 +98,7 @@ def title_of_description(subject: Subject) -> Choice | None:
 
 
 def title_of_code(subject: Subject) -> Choice | None:
-    """A number or a code of its own that no two records share: the label shown to users
+    """A number or a code of its own that no two records share: the word for it among users
     by, unless it is the key of lines that belong to a record. Example: `{serial_no}` of
     a lamp."""
     for column in subject.table.columns:
@@ -144,7 +144,7 @@ def _key_parts(subject: Subject) -> tuple[tuple[str, ...], list[Column], list[Co
 
 
 def title_of_event(subject: Subject) -> Choice | None:
-    """What happened to something at some time: a reference and a date. Example:
+    """An event is titled by a reference and a date. Example:
     `{station_id} · {inspected_on}` of an inspection."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
     dates = [c for c in subject.table.columns if _is_date(subject, c)]
@@ -168,7 +168,7 @@ def _subject_of_event(subject: Subject, lookups: list[Column]) -> Column:
 
 
 def title_of_part(subject: Subject) -> Choice | None:
-    """Of what there is one of at most, and whose key is what it belongs to, that is the
+    """A one-to-one part is titled by its record, whose key it has, which is the
     name. Example: `{station_id}` of a station's landing."""
     key = subject.table.primary_key
     if len(key) != 1 or not _is_shallow_lookup(subject, subject.table.column(key[0])):
@@ -207,8 +207,8 @@ def title_of_telling(subject: Subject) -> Choice | None:
 
 
 def title_of_one_reference(subject: Subject) -> Choice | None:
-    """What says nothing by itself is named by what it belongs to and its number.
-    Example: `{vessel_id} · {light_id}` of a tender's round."""
+    """A record without a name is titled by the record that it belongs to and its
+    number. Example: `{vessel_id} · {light_id}` of a tender's round."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
     filled = [c for c in lookups if _is_filled(subject, c)]
     if len(filled) >= 2:

@@ -1,4 +1,4 @@
-"""Who may do what, in words: every role on every table, and what changed since the
+"""The rights in words: every role on every table, and the changes since the
 application was generated last."""
 
 import json
@@ -36,7 +36,7 @@ class AccessReview:
 
 
 def review_access(folder: Path) -> AccessReview:
-    """Return who may do what by the decisions in `folder`. Raises Mistakes."""
+    """Return the rights by the decisions in `folder`. Raises Mistakes."""
     from lumet.project.generating import load  # which keeps what is told here
 
     application = load(folder, read_survey(folder))

@@ -1,5 +1,5 @@
-"""The commands, each under the project's lock; what is heavy is imported when
-wanted."""
+"""The commands, each under the project's lock; heavy modules are imported when they are
+used."""
 
 from __future__ import annotations
 

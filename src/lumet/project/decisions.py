@@ -1,4 +1,4 @@
-"""What a person decided, read from all the files at once."""
+"""The decisions of a project, read from all its files at once."""
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -24,7 +24,7 @@ Own = dict[str, dict[tuple[str, ...], object]]
 
 @dataclass(slots=True)
 class OwnDecisions:
-    """What a person decided: by table, by pattern, and about access."""
+    """The decisions of a project: by table, by pattern, and about access."""
 
     tables: Own
     patterns: dict[str, dict[str, object]]

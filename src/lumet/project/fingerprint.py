@@ -1,5 +1,4 @@
-"""What an application was generated from: the survey, the decisions, and the
-version."""
+"""The fingerprint of an application: the survey, the decisions, and the version."""
 
 import hashlib
 import json

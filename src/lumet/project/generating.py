@@ -23,7 +23,7 @@ from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 @dataclass(frozen=True, slots=True)
 class GenerationReport:
-    """What was generated: how many tables and views, and what became of each file."""
+    """The result of a generation: tables, views, and the state of each file."""
 
     folder: Path
     package: str
@@ -162,7 +162,7 @@ def _title_without(
 def _hidden_titles(
     folder: Path, application: Application, decided: Collection[str]
 ) -> Iterator[Mistake]:
-    """Yield a mistake for each title that a person decided and that names what is
+    """Yield a mistake for each decided title that names a column that is
     hidden."""
     for name in decided:
         table = application.database.table(name)

@@ -39,7 +39,7 @@ _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom
 
 @dataclass(frozen=True, slots=True)
 class ProjectSettings:
-    """What `lumet.toml` decides."""
+    """The settings in `lumet.toml`."""
 
     name: str
     package: str

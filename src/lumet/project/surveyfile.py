@@ -1,4 +1,4 @@
-"""survey.json: what the machine found and inferred, in a stable order."""
+"""survey.json: facts and inferred decisions, in a stable order."""
 
 import json
 from dataclasses import dataclass, field
@@ -28,7 +28,8 @@ class Inferred:
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """All that a survey found, and what was inferred from it by which rules."""
+    """The result of a survey: facts, evidence, and inferred decisions with their
+    rules."""
 
     database: Database
     evidence: Evidence

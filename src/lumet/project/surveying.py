@@ -89,7 +89,7 @@ class Doubt:
 
 @dataclass(slots=True)
 class SurveyReport:
-    """What a survey found and wrote."""
+    """The result of a survey and its written files."""
 
     folder: Path
     address: Address
@@ -289,8 +289,7 @@ def _read(
 def _read_rows(
     engine: Engine, database: Database, told: Callable[[str], None]
 ) -> Evidence:
-    """Read rows: a profile of each table, the keys that nobody declared, and what
-    refers to what."""
+    """Read rows: a profile of each table, undeclared keys, and what refers to what."""
     evidence, sketches = read_samples(engine, database, told)
     keys = [key for key in find_keys(database, evidence) if key.is_used]
     repeated = []
@@ -443,7 +442,8 @@ def _is_same(folder: Path, change: Change) -> bool:
 def _contradictions(
     address: Address, database: Database, declared: tuple[Declared, ...]
 ) -> list[Doubt]:
-    """Say where the rows do not agree with what a person declared, with counts."""
+    """Return contradictions between the rows and declared keys and references, with
+    counts."""
     found = []
     engine = open_for_reading(address)
     try:

@@ -1,1 +1,1 @@
-"""What each database server does in a way of its own, and how its catalogue is read."""
+"""Database servers: their catalogues and their differences."""

@@ -1,4 +1,4 @@
-"""What each kind of server adds to what SQLAlchemy's inspector reads."""
+"""The base of the dialects: facts that SQLAlchemy's inspector does not read."""
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -28,7 +28,7 @@ FEW = 1_000  # rows; an estimate below says nothing
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """What is known of a table as a whole, as `Table` has it."""
+    """Facts about a table as a whole, as in `Table`."""
 
     comment: str = ""
     denied: tuple[Writing, ...] = ()

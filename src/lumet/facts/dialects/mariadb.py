@@ -1,4 +1,4 @@
-"""What SQLAlchemy's inspector leaves out on MariaDB: the column's own spelling of its
+"""MariaDB's facts beyond SQLAlchemy's inspector: the column's own spelling of its
 type, generated columns, the checks of a single column, rights, triggers and views."""
 
 import re

@@ -1,4 +1,4 @@
-"""What SQLAlchemy's inspector leaves out on PostgreSQL. Only pg_catalog is asked: a
+"""PostgreSQL's facts beyond SQLAlchemy's inspector. Only pg_catalog is asked: a
 user with nothing but SELECT sees little in information_schema."""
 
 import re

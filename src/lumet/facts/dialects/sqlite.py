@@ -1,4 +1,4 @@
-"""What SQLAlchemy's inspector leaves out on SQLite: the declared spelling of each type,
+"""SQLite's facts beyond SQLAlchemy's inspector: the declared spelling of each type,
 generated columns, which key numbers itself, and the rules of inline references."""
 
 import json
@@ -198,7 +198,7 @@ class SqliteSupplement(Plain):
 
 
 def _shadows(connection: Connection) -> set[str]:
-    """Return the tables that keep what a virtual table holds."""
+    """Return the shadow tables of virtual tables."""
     try:
         return set(connection.exec_driver_sql(_SHADOWS).scalars())
     except OperationalError:  # before SQLite 3.37
