@@ -32,7 +32,7 @@ WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 500)
 INSERT INTO station (name, mail, built) SELECT 'Station ' || i, 'a' || i || '@example.org', '2024-01-01' FROM n;
 INSERT INTO visit SELECT id, '2024-01-01', 'note' FROM station;
 """
-SHORTEST = 500  # characters to begin with, in an address
+MIN_LENGTH = 500  # characters to begin with, in an address
 SHORTEST_FORM = 125_000  # the same in a form
 LONGEST_FORM = 1_000_000
 LONGEST_PARTS = 8_000_000  # of a form in parts, with rows
@@ -115,7 +115,7 @@ def took(work: Callable[[], Any]) -> tuple[float, int]:
 
 def _shortest(most: int) -> int:
     if most < LONGEST_FORM:
-        return SHORTEST
+        return MIN_LENGTH
     return SHORTEST_FORM if most == LONGEST_FORM else LONGEST_PARTS // 8
 
 

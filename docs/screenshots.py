@@ -24,7 +24,7 @@ PAGES = {
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
     "filter": "/t/inspection?result.is=failed&panel=filter",
     "tree": "/t/keeper?as=tree",
-    "in-place": "/t/repair",
+    "cells": "/t/repair",
     "cards": "/t/vessel?as=cards",
     "record": "/t/station/r/6",
     "form": "/t/inspection/r/100/edit",
@@ -32,7 +32,7 @@ PAGES = {
     "rows": "/t/voyage/r/2/edit",
     "users": "/users",
     "roles": "/roles",
-    "several": "/t/repair",
+    "bulk": "/t/repair",
     "activity": "/log",
 }
 
@@ -75,7 +75,7 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
     page.get_by_role("button", name="Sign in").click()
     for picture, path in PAGES.items():
         page.goto(address + path)
-        if picture == "in-place":
+        if picture == "cells":
             page.locator("tbody [tabindex='0']").focus()
             page.keyboard.press("ArrowDown")
             for _cell in range(4):
@@ -100,7 +100,7 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
         if picture == "users":
             change(page, address)
             page.goto(address + path)
-        if picture == "several":
+        if picture == "bulk":
             preview(page)
         if picture == "list":
             page.locator("table.rows tbody tr").nth(3).hover()
@@ -131,11 +131,11 @@ def change(page: Page, address: str) -> None:
     page.get_by_role("button", name="Save", exact=True).click()
     page.goto(f"{address}/t/inspection_finding/r/7,1/delete")
     page.get_by_role("button", name="Delete").click()
-    page.goto(f"{address}/accounts")
+    page.goto(f"{address}/users")
     page.locator("#new-name").fill("Wren")
     page.get_by_label("Warden").check()
     page.get_by_role("button", name="Add and invite").click()
-    page.get_by_text("Hand this on").wait_for()
+    page.get_by_text("Pass this link on").wait_for()
 
 
 def take_terminal(picture: str, folder: Path, command: str) -> None:

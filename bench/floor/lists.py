@@ -56,7 +56,7 @@ RESULTS = {"ok": ("Passed", "green"), "dim": ("Dim", "amber"), "out": ("Out", "r
 MENU = [(f"table_{n}", f"Coastal table {n}") for n in range(11)] + [("light", "Lights"), ("keeper", "Keepers"), ("reading", "Readings")]  # fmt: skip
 MARK = select(light.c.name).where(light.c.id == bindparam("light"))
 LABELS = ["Light", "Keeper", "Taken at", "Lamp current, A", "Battery, V", "Temperature, °C", "Result"]  # fmt: skip
-MOST = 10_000
+MAX_COUNT = 10_000
 SIZE = 25
 LINKS = ("First", "Earlier", "Later", "Last")
 
@@ -145,7 +145,7 @@ def create_app() -> Flask:
         if key not in kept:
             inner = select(literal(1)).select_from(reading).where(*_filters(shape))
             kept[key] = select(func.count()).select_from(
-                inner.limit(MOST + 1).subquery()
+                inner.limit(MAX_COUNT + 1).subquery()
             )
         return kept[key]
 
@@ -186,7 +186,7 @@ def create_app() -> Flask:
         later = json.dumps([rows[-1].taken_at.isoformat(), rows[-1].id]) if rows else ""
         links = zip(LINKS, ("?", "", f"?after={later}", "?last=1"), strict=True)
         return page.render(
-            rows=rows, count=count, most=MOST, menu=MENU, user=user, labels=LABELS,
+            rows=rows, count=count, most=MAX_COUNT, menu=MENU, user=user, labels=LABELS,
             results=RESULTS, links=links, moment=moment, number=number,
             q=request.args.get("q", ""), token=session["token"], mark=mark,
         )  # fmt: skip

@@ -23,7 +23,7 @@ from lumet.kit.accounts.audit_log import (
     recorded,
 )
 from lumet.kit.accounts.store import open_store
-from lumet.kit.accounts.users import AccountPolicy, Refused, TooManyFailures, Users
+from lumet.kit.accounts.users import AccountError, AccountPolicy, TooManyFailures, Users
 from lumet.kit.common.exceptions import CannotStart
 from tests.support.capabilities import needs
 from tests.support.servers import MARIADB, POSTGRESQL, make_server_database
@@ -115,7 +115,7 @@ class AccountsTest(unittest.TestCase):
             ("x", "qwertyuiop123456"),
             (" ", PASSWORD),
         ):
-            with self.subTest(name, password=password), self.assertRaises(Refused):
+            with self.subTest(name, password=password), self.assertRaises(AccountError):
                 self.users.add(name, password, ["viewer"])
         raw = b"".join(f.read_bytes() for f in self.folder.glob("accounts.db*"))
         self.assertNotIn(PASSWORD.encode(), raw)
@@ -162,7 +162,7 @@ class AccountsTest(unittest.TestCase):
         there = self.users.sign_in("ina", PASSWORD, "there")
         assert here is not None
         assert there is not None
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.confirm(here, "wrong", "10.0.0.1")
         self.users.confirm(here, PASSWORD, "10.0.0.1")
         self.users.change_password(here, "another long one")
@@ -175,13 +175,13 @@ class AccountsTest(unittest.TestCase):
         here = self.users.sign_in("ina", PASSWORD, "10.0.0.1")
         assert here is not None
         for _number in range(4):
-            with self.assertRaises(Refused):
+            with self.assertRaises(AccountError):
                 self.users.confirm(here, "wrong", "10.0.0.1")
         with self.assertRaises(TooManyFailures):
             self.users.confirm(here, PASSWORD, "10.0.0.1")
         self.at(timedelta(minutes=1))
         self.assertIsNotNone(self.users.load(here.token))
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.confirm(here, "wrong", "10.0.0.1")
         self.assertIsNone(self.users.load(here.token), "the session ends")
 
@@ -189,17 +189,17 @@ class AccountsTest(unittest.TestCase):
         number = self.users.add("ann", PASSWORD, ["viewer"])
         other = self.users.add("bert", PASSWORD, ["viewer"])
         for same in ("ànn", "ANN", "ann "):
-            with self.subTest(same), self.assertRaises(Refused):
+            with self.subTest(same), self.assertRaises(AccountError):
                 self.users.rename(other, same)
         self.users.rename(number, "anne")
         for taken in ("ann", "Ànn", "anne"):
-            with self.subTest(taken), self.assertRaises(Refused):
+            with self.subTest(taken), self.assertRaises(AccountError):
                 self.users.add(taken, PASSWORD, ["viewer"])
-            with self.subTest(taken), self.assertRaises(Refused):
+            with self.subTest(taken), self.assertRaises(AccountError):
                 self.users.set_display_name(other, taken)
         self.users.rename(number, "ann")
         self.users.set_display_name(other, "Bert the mate")
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.set_display_name(number, "Bért the Mate")
 
     def test_guessing_is_slowed_down_and_locks_nobody_out(self) -> None:
@@ -243,19 +243,19 @@ class AccountsTest(unittest.TestCase):
         token = self.users.invite_first("administrator")
         self.assertIsNone(self.users.invited_role(old))
         self.assertNotIn(token.encode(), (self.folder / "accounts.db").read_bytes())
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.accept(token, "ina", "short")
         self.users.accept(token, "ina", PASSWORD)
         self.assertIsNone(self.users.invited_role(token))
         invited = self.users.invite("Tove", ["viewer"])
         self.assertIsNone(self.users.sign_in("tove", "!", "here"))
         self.assertEqual(self.users.of_link(invited), "Tove")
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.use_link(invited, "short")
         self.users.use_link(invited, PASSWORD)
         self.assertIsNotNone(self.users.sign_in("tove", PASSWORD, "here"))
         for wrong in (invited, "", "x"):
-            with self.assertRaises(Refused):
+            with self.assertRaises(AccountError):
                 self.users.use_link(wrong, "another long one")
         late = self.users.link_for(self.users.find("tove").id)
         self.at(accounts.LINK_LASTS + timedelta(seconds=1))
@@ -268,7 +268,7 @@ class AccountsTest(unittest.TestCase):
         def accept(name: str) -> bool:
             try:
                 self.users.accept(token, name, PASSWORD)
-            except Refused:
+            except AccountError:
                 return False
             return True
 
@@ -292,13 +292,13 @@ class AccountsTest(unittest.TestCase):
 
     def test_somebody_always_keeps_the_accounts(self) -> None:
         number = self.users.add("ina", PASSWORD, ["administrator"])
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.set_roles(number, ["viewer"])
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.disable("ina")
         self.users.add("eva", PASSWORD, ["administrator"])
         self.users.set_roles(number, ["viewer"])
-        with self.assertRaises(Refused):
+        with self.assertRaises(AccountError):
             self.users.disable("eva")
 
     def test_a_change_that_broke_off_is_seen_in_the_log(self) -> None:
@@ -392,7 +392,7 @@ class StoreTest(unittest.TestCase):
         done = []
 
         def demote(number: int) -> None:
-            with suppress(Refused):
+            with suppress(AccountError):
                 users.set_roles(number, ["viewer"])
                 done.append(number)
 

@@ -4,7 +4,7 @@ import logging
 import unittest
 
 from lumet.kit.accounts.passwords import (
-    Refused,
+    AccountError,
     check_password,
     mixes_alphabets,
     skeleton,
@@ -72,7 +72,7 @@ class PasswordsTest(unittest.TestCase):
                 "Summer2026!!", "skerrylights1", "administrator12345", "passwordpassword",
                 "qwertyuiop12", "aaaaaaaaaaaa", "abcabcabcabc")  # fmt: skip
         for password in easy:
-            with self.subTest(password), self.assertRaises(Refused):
+            with self.subTest(password), self.assertRaises(AccountError):
                 check_password("ina", password, 12, words)
         for password in ("kelp otter basalt dusk", "kqzvmwpxjtrb", "ÄÖ-werft-Möwe-71"):
             with self.subTest(password):

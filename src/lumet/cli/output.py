@@ -19,8 +19,8 @@ from lumet.facts.model import Table
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import Doubt, SurveyReport
 
-MOST_DOUBTS = 8
-MOST_NAMED = 4
+MAX_DOUBTS = 8
+MAX_NAMED = 4
 _WIDTH = 80
 
 
@@ -233,14 +233,14 @@ def _have(names: Sequence[str]) -> str:
 
 def _dotted(words: list[str]) -> str:
     """Return some of several words, and how many more there are."""
-    more = len(words) - MOST_NAMED
+    more = len(words) - MAX_NAMED
     rest = [f"{more} more"] if more > 0 else []
-    return " · ".join([*words[:MOST_NAMED], *rest])
+    return " · ".join([*words[:MAX_NAMED], *rest])
 
 
 def _named(names: Sequence[str]) -> str:
-    shown = ", ".join(names[:MOST_NAMED])
-    more = len(names) - MOST_NAMED
+    shown = ", ".join(names[:MAX_NAMED])
+    more = len(names) - MAX_NAMED
     return f"{shown} and {more} more" if more > 0 else shown
 
 
@@ -248,12 +248,12 @@ def _show_doubts(out: Console, doubts: Sequence[Doubt]) -> None:
     if not doubts:
         return
     out.print("\n[yellow]Doubtful, check these first:[/]")
-    width = min(34, max(len(doubt.place) for doubt in doubts[:MOST_DOUBTS])) + 2
-    for doubt in doubts[:MOST_DOUBTS]:
+    width = min(34, max(len(doubt.place) for doubt in doubts[:MAX_DOUBTS])) + 2
+    for doubt in doubts[:MAX_DOUBTS]:
         reason = _cut(doubt.reason, max(30, _WIDTH - width - 2))
         out.print(f"  {escape(_in_column(doubt.place, width))}{escape(reason)}")
-    if len(doubts) > MOST_DOUBTS:
-        more = len(doubts) - MOST_DOUBTS
+    if len(doubts) > MAX_DOUBTS:
+        more = len(doubts) - MAX_DOUBTS
         out.print(f"  and {more} more, in design/tables")
 
 

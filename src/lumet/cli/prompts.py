@@ -26,7 +26,7 @@ from lumet.facts.server_listing import other_databases, schemas_with_tables, tab
 from lumet.project.commands import run_survey
 from lumet.project.surveying import SurveyReport, TableChoice, known_address
 
-MOST_LISTED = 40  # names in one list
+MAX_LISTED = 40  # names in one list
 
 
 def survey_asking(
@@ -192,8 +192,8 @@ def _only(names: Sequence[str]) -> str:
 
 
 def _listed(names: Sequence[str]) -> str:
-    more = len(names) - MOST_LISTED
-    return ", ".join(names[:MOST_LISTED]) + (f" and {more} more" if more > 0 else "")
+    more = len(names) - MAX_LISTED
+    return ", ".join(names[:MAX_LISTED]) + (f" and {more} more" if more > 0 else "")
 
 
 def _ask(question: str, **rest: Any) -> str:

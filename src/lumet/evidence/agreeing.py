@@ -10,7 +10,7 @@ from lumet.evidence.model import Agreement
 from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Database, Reference, Table
 
-MOST_ROWS = 20_000  # that are looked at of one table
+MAX_ROWS = 20_000  # that are looked at of one table
 
 Pair = tuple[
     Table, Reference, str, str
@@ -38,7 +38,7 @@ def _ask_all(
         source = quoted_source(engine.dialect, table)
         rows = (
             f"SELECT {ours} AS followed, {key} AS chosen FROM {source}"
-            f" WHERE {ours} IS NOT NULL AND {key} IS NOT NULL LIMIT {MOST_ROWS}"
+            f" WHERE {ours} IS NOT NULL AND {key} IS NOT NULL LIMIT {MAX_ROWS}"
         )
         query = (
             "SELECT count(*), coalesce(sum(CASE WHEN"

@@ -17,14 +17,14 @@ from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Database
 
 COUNTED_ROWS = 500_000  # up to here every row is looked at where not all were sampled
-MOST_COUNTED = 200  # tables' references whose rows are all looked at
-MOST_GROUPS = 20_000  # different values whose rows are counted
+MAX_COUNTED = 200  # tables' references whose rows are all looked at
+MAX_GROUPS = 20_000  # different values whose rows are counted
 PER_QUERY = 100  # values asked for in one statement
 FEW = 8
 PROBES = 48  # values by which a key without a telling name is looked for
 MOSTLY = 0.8  # of the values, where they alone propose it
 HALF = 0.5  # of the different values; each mistyped one is another
-MOST_ORPHANS = 0.25  # of the rows
+MAX_ORPHANS = 0.25  # of the rows
 DISTINCT = 10  # different values; fewer are too few to find a key by
 
 Sketches = Mapping[str, TableSketch]
@@ -130,7 +130,7 @@ class _Tester:
         found = len(values) - len(missing)
         rows = sum(values.values())
         orphans = sum(values[value] for value in missing) / rows
-        if found < HALF * len(values) or orphans > MOST_ORPHANS:
+        if found < HALF * len(values) or orphans > MAX_ORPHANS:
             return None
         return self._made(
             candidate, len(values), found, self._counted(candidate, orphans)
@@ -231,13 +231,13 @@ class _Tester:
         sketch = self.sketches[candidate.table]
         rows = self.evidence.table(candidate.table).rows
         is_sure = sketch.is_whole and len(self._values(candidate)) < len(sketch.rows)
-        if is_sure or rows > COUNTED_ROWS or self.counted >= MOST_COUNTED:
+        if is_sure or rows > COUNTED_ROWS or self.counted >= MAX_COUNTED:
             return sampled
         self.counted += 1
         table = self.database.table(candidate.table)
         keys = self._keys(candidate)
         if keys is not None:
-            groups = count_groups(self.engine, table, candidate.columns, MOST_GROUPS)
+            groups = count_groups(self.engine, table, candidate.columns, MAX_GROUPS)
             if groups is None:
                 return sampled
             there = np.isin(in_order(value for value, _ in groups), keys)

@@ -15,10 +15,10 @@ from lumet.facts.model import Column, Table
 
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
 _KEY_NAME = re.compile(r"(?i:(^|_)(id|code|cd|no|nr|key|num|number))$|I[dD]$")
-MOST_VALUES = 24  # more different values than this are no choice
+MAX_VALUES = 24  # more different values than this are no choice
 REPEATS = 5  # a value list is kept where values repeat this often on average
-LONGEST_VALUE = 40  # characters; longer ones are sentences, not choices
-MOST_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
+MAX_VALUE_LENGTH = 40  # characters; longer ones are sentences, not choices
+MAX_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
 TEXT = "text"  # the pattern of bytes that are texts
 LOOKED_AT = 500  # different values whose length and scale are looked at
 _SPELLED = frozenset({"text", "integer", "float", "date", "datetime", "boolean"})
@@ -104,7 +104,7 @@ def _pattern(column: Column, counts: Counter[Any]) -> str:
 
 def _is_text(value: bytes) -> bool:
     try:
-        return len(value) < MOST_BYTES and value.decode().isprintable()
+        return len(value) < MAX_BYTES and value.decode().isprintable()
     except UnicodeDecodeError:
         return False
 
@@ -147,14 +147,14 @@ def _value_list(table: Table, column: Column, counts: Counter[Any]) -> tuple[str
     if (
         column.type.kind != "text"
         or not counts
-        or len(counts) > MOST_VALUES
+        or len(counts) > MAX_VALUES
         or counts.total() < REPEATS * len(counts)
         or table.is_unique((column.name,))
         or table.reference_of(column.name) is not None
         or any(word in lowered for word in _PERSONAL)
         or any(not isinstance(value, str) for value in counts)
         or any(
-            len(value) > LONGEST_VALUE or not value.isprintable() for value in counts
+            len(value) > MAX_VALUE_LENGTH or not value.isprintable() for value in counts
         )
     ):
         return ()

@@ -10,14 +10,14 @@ from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from lumet.evidence.model import Evidence, TableProfile
-from lumet.evidence.profiling import EXACT_ROWS, MOST_BYTES, profile_table
+from lumet.evidence.profiling import EXACT_ROWS, MAX_BYTES, profile_table
 from lumet.evidence.sketches import TableSketch
 from lumet.facts.connecting import quoted_source, short_statements
 from lumet.facts.model import Column, Database, Table
 
 SAMPLE_ROWS = 10_000
 BLOCK_ROWS = 100
-MOST = 4_000  # characters of a text that are read; a few rows may hold megabytes
+MAX_COUNT = 4_000  # characters of a text that are read; a few rows may hold megabytes
 VALUE = "\0"  # stands for a value in a query; no name can hold it
 _LONG = frozenset({"text", "json", "unknown"})
 _PLAIN = frozenset({"integer", "decimal", "float", "boolean", "text", "uuid"})
@@ -99,12 +99,12 @@ class _Sampler:
         name = self.quote(column.name)
         kind = column.type.kind
         if kind == "binary":
-            return self._beginning(name, MOST_BYTES)
+            return self._beginning(name, MAX_BYTES)
         if self.dialect != "postgresql" and column.type.is_shape:
             return f"ST_AsText({name})"
-        if kind in _LONG and (column.type.length or MOST) >= MOST:
+        if kind in _LONG and (column.type.length or MAX_COUNT) >= MAX_COUNT:
             is_plain = self.dialect == "sqlite"
-            return self._beginning(name if is_plain else self._as_text(name), MOST)
+            return self._beginning(name if is_plain else self._as_text(name), MAX_COUNT)
         if self.dialect == "sqlite" or kind in _PLAIN:
             return name
         return self._as_text(name)

@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from lumet.facts.model import Column, Table
 
 CHECKED = 250  # different values of a column, or pairs of several, that are tried
-LONGEST_KEY = 60  # characters, on average, of a text that could be a key
-MOST_PARTS = 3  # columns of a key that nobody declared
+MAX_KEY_LENGTH = 60  # characters, on average, of a text that could be a key
+MAX_PARTS = 3  # columns of a key that nobody declared
 FIRST_COLUMNS = 6  # those among which such a key is looked for
 _KEY_KINDS = frozenset({"integer", "text", "uuid"})
 _MASK = (1 << 64) - 1
@@ -97,7 +97,7 @@ def _bounds(counts: Counter[Any]) -> tuple[int | None, int | None]:
 
 def _is_long(counts: Counter[Any]) -> bool:
     some = [len(value) for value in islice(counts, 50) if isinstance(value, str)]
-    return bool(some) and sum(some) / len(some) > LONGEST_KEY
+    return bool(some) and sum(some) / len(some) > MAX_KEY_LENGTH
 
 
 def _keep_key(
@@ -125,7 +125,7 @@ def find_key(
         for place, column in enumerate(table.columns)
         if place < FIRST_COLUMNS and _is_part(column)
     ]
-    for count in range(2, MOST_PARTS + 1):
+    for count in range(2, MAX_PARTS + 1):
         for chosen in combinations(places, count):
             tuples = {tuple(row[place] for place in chosen) for row in rows}
             if len(tuples) == len(rows) and not any(None in each for each in tuples):

@@ -527,7 +527,7 @@ class _Builder:
             parts += _several_parts(column, choices if decided.choices else "")
         if kind in _FILE_FIELDS and column.type.kind != "binary":
             parts.append(f"folder={decided.folder!r}")
-        elif kind in _FILE_FIELDS and (most := _MOST_BYTES.get(column.type.native)):
+        elif kind in _FILE_FIELDS and (most := _MAX_BYTES.get(column.type.native)):
             parts.append(f"most={most}")
         if kind == "DurationField" and column.type.kind == "time":
             parts.append("clock=True")
@@ -610,7 +610,7 @@ class _Builder:
             found.append(f"MaxLength({column.type.length})")
         if kind in _TEXT_FIELDS and column.type.kind == "uuid":
             found.append("Uuid()")
-        most = _MOST_BYTES.get(column.type.native)
+        most = _MAX_BYTES.get(column.type.native)
         if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
             found.append(f"MaxBytes({most})")
         if kind in _NUMBER_FIELDS:
@@ -933,7 +933,7 @@ _FORMULA_KINDS: dict[str, FieldKind] = {
     "time": "time",
     "datetime": "datetime",
 }
-_MOST_BYTES = {  # of a column on MariaDB
+_MAX_BYTES = {  # of a column on MariaDB
     "tinytext": 255,
     "text": 65_535,
     "tinyblob": 255,

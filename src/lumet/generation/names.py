@@ -51,7 +51,7 @@ FIELD_NAMES = frozenset(
         *("post_process", "validate"),
     }
 )
-LONGEST = 80  # characters; a table's is a file's name
+MAX_LENGTH = 80  # characters; a table's is a file's name
 _VALIDATOR_PREFIXES = ("validate_", "filter_")  # methods of these names are called
 
 
@@ -86,7 +86,7 @@ def _unused(wanted: str, used: Collection[str]) -> str:
 
 def _identifier(name: str, reserved: Collection[str]) -> str:
     plain = anyascii(_CAMEL.sub("_", name))
-    word = _ODD.sub("_", plain).strip("_").lower()[:LONGEST].rstrip("_")
+    word = _ODD.sub("_", plain).strip("_").lower()[:MAX_LENGTH].rstrip("_")
     if not word.isidentifier():
         word = f"n{word}" if word else "unnamed"
     if word in reserved or word.startswith(_VALIDATOR_PREFIXES):

@@ -10,7 +10,7 @@ from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
 from lumet.inference import columns, details, kinds, relations, tables, titles
 from lumet.inference.references import (
-    Found,
+    FoundReference,
     find_keys,
     find_references,
     shared_word,
@@ -79,7 +79,7 @@ def subjects_of(database: Database, evidence: Evidence) -> Iterator[Subject]:
             yield Subject(database, evidence, table, shared=shared)
 
 
-def _is_denied(found: Found, denied: frozenset[Declared]) -> bool:
+def _is_denied(found: FoundReference, denied: frozenset[Declared]) -> bool:
     several = len(found.columns) > 1
     return any(
         each.table == found.table
@@ -225,7 +225,7 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
 
 def _refers(subject: Subject) -> dict[str, Choice]:
     """Return the references over several columns that nobody declared."""
-    grouped: dict[str, list[Found]] = {}
+    grouped: dict[str, list[FoundReference]] = {}
     for (table, by), found in subject.found.items():
         if table == subject.table.name and len(by) > 1:
             grouped.setdefault(found.referred_table, []).append(found)

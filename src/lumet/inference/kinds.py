@@ -32,8 +32,8 @@ STAMP_VERBS = frozenset(
 )
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
-MOST_CHOICES = 12  # different values; more are no choice
-LONGEST_CHOICE = 30  # characters
+MAX_CHOICES = 12  # different values; more are no choice
+MAX_CHOICE_LENGTH = 30  # characters
 MANY_A_VALUE = 20  # rows; where fewer share a value, its repeating says little
 CHOICE_WORDS = frozenset(
     {"status", "state", "type", "kind", "category", "level", "grade", "class", "priority",
@@ -314,7 +314,10 @@ def kind_of_few_values(subject: Subject, column: Column) -> Choice | None:
     if column.type.kind != "text" or profile is None:
         return None
     count, seen = len(profile.values), subject.profile.sampled * (1 - profile.empty)
-    if not 2 <= count <= MOST_CHOICES or max(map(len, profile.values)) > LONGEST_CHOICE:
+    if (
+        not 2 <= count <= MAX_CHOICES
+        or max(map(len, profile.values)) > MAX_CHOICE_LENGTH
+    ):
         return None
     if all(map(_is_number, profile.values)):
         return None  # amounts and codes that are numbers are no choice

@@ -62,7 +62,7 @@ QUANTITIES = frozenset(
 )  # fmt: skip
 
 
-SHORTEST = 3  # letters; shorter names are alike by chance
+MIN_LENGTH = 3  # letters; shorter names are alike by chance
 _GENERIC = frozenset({"name", "title", "label", "description", "type", "status", "value", "date",
                       "text", "kind", "category", "level", "state", "email"})  # fmt: skip
 _SHORT_ROLES = frozenset({"insp", "supv", "spv", "opr", "oper", "resp", "appr", "asst", "capt",
@@ -159,7 +159,7 @@ def stem_likeness(stem: Words, table: Words) -> Likeness:
     if stem[-len(table) :] == table:
         role = " ".join(stem[: -len(table)])
         return Likeness(ROLE, f'named like {name}, as "{role}"')
-    if len(together) < SHORTEST:
+    if len(together) < MIN_LENGTH:
         return NONE
     if table[-len(stem) :] == stem:
         return Likeness(PART, f"named like the end of {name}")

@@ -30,7 +30,7 @@ from lumet.inference.name_similarity import (
 
 USED = 0.7  # as sure as this, what was found is used
 CLEAR = 0.8  # a name as telling as this bears with a few orphans
-MOST_ORPHANS = 0.2  # of the rows
+MAX_ORPHANS = 0.2  # of the rows
 FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
 ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance
 DISTINCTIVE = 4  # letters, on average, of texts that are not shared by chance
@@ -46,7 +46,7 @@ _LIKE_INTEGERS = frozenset({"integer", "decimal"})
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundReference:
     """An undeclared reference, with its evidence. `orphans` is the
     fraction of the rows without a partner."""
 
@@ -363,7 +363,9 @@ class Proposer:
         return ()
 
 
-def find_references(database: Database, evidence: Evidence) -> tuple[Found, ...]:
+def find_references(
+    database: Database, evidence: Evidence
+) -> tuple[FoundReference, ...]:
     """Names, types and unique keys propose; rows refute. A telling name bears with rows
     without a partner, up to a fifth of them; a name that only says a part, such as
     `inspector_id`, needs values that fit and reach far; texts that are all in a key of
@@ -372,7 +374,7 @@ def find_references(database: Database, evidence: Evidence) -> tuple[Found, ...]
     it is proposed. Example: `inspection.station_id` holds 214 of 214 values of
     `station.id` and is named like it: used."""
     judge = _Judge(Proposer(database, evidence), evidence)
-    best: dict[tuple[str, tuple[str, ...]], Found] = {}
+    best: dict[tuple[str, tuple[str, ...]], FoundReference] = {}
     for candidate in judge.candidates():
         found = judge.judge(candidate)
         place = (candidate.table, candidate.columns)
@@ -391,7 +393,9 @@ def find_references(database: Database, evidence: Evidence) -> tuple[Found, ...]
     return tuple(kept)
 
 
-def _without_copies(found: list[Found], database: Database) -> list[Found]:
+def _without_copies(
+    found: list[FoundReference], database: Database
+) -> list[FoundReference]:
     """Leave out names copied beside a reference: `station_name` beside `station_id`."""
     kept = []
     for each in found:
@@ -430,7 +434,7 @@ class _Judge:
         ]
         return dict.fromkeys([*named, *tested])
 
-    def rank(self, found: Found) -> tuple[float, float, int, str]:
+    def rank(self, found: FoundReference) -> tuple[float, float, int, str]:
         """Return the sort key of the targets of one column: how sure it
         is, how near its name is, how many words its table's name begins with that ours
         does."""
@@ -454,7 +458,7 @@ class _Judge:
             return False
         return not any(r.columns == tested.columns for r in table.references)
 
-    def judge(self, candidate: Candidate) -> Found | None:
+    def judge(self, candidate: Candidate) -> FoundReference | None:
         """Return a candidate with how sure it is, None where it is refuted."""
         place = (candidate.table, candidate.columns, candidate.referred_table,
                  candidate.referred_columns)  # fmt: skip
@@ -477,7 +481,7 @@ class _Judge:
         sure = self._sureness(name, tested, column, target)
         if sure <= 0:
             return None
-        return Found(
+        return FoundReference(
             *place,
             confidence=round(min(sure, 0.99), 2),
             reason=_reason(tested, name),
@@ -490,7 +494,7 @@ class _Judge:
         tested: Containment | None,
         name: Likeness,
         target: _Target,
-    ) -> Found | None:
+    ) -> FoundReference | None:
         """Without a row to ask, only a telling name of a table's own key counts."""
         read = self.evidence.table(candidate.table).sampled > 0
         if read and tested is None:
@@ -499,7 +503,7 @@ class _Judge:
             return None
         sure = 0.85 if name.score >= 0.9 else 0.6
         why = "no row has a value" if read else "no row was read"
-        return Found(
+        return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
             candidate.referred_columns, sure, f"{name.reason}; {why}",
         )  # fmt: skip
@@ -512,7 +516,7 @@ class _Judge:
         if profile is not None and profile.flag and name.score < 0.9:
             return 0.0
         if share < 1:
-            if name.score < 0.74 or name.is_role or tested.orphans > MOST_ORPHANS:
+            if name.score < 0.74 or name.is_role or tested.orphans > MAX_ORPHANS:
                 return 0.0
             return (0.95 if name.score >= CLEAR else 0.8) - tested.orphans * 0.7
         is_text = column.type.kind in ("text", "uuid")
@@ -570,8 +574,8 @@ class _Judge:
 
     def _judge_composite(
         self, candidate: Candidate, tested: Containment | None
-    ) -> Found | None:
-        if tested is None or tested.orphans > MOST_ORPHANS:
+    ) -> FoundReference | None:
+        if tested is None or tested.orphans > MAX_ORPHANS:
             return None
         words = set(self.proposer.words[candidate.referred_table])
         names = [plain_words(name) for name in candidate.columns]
@@ -596,7 +600,7 @@ class _Judge:
             sure = max(sure, 0.78)
         if specific and not all_found:
             sure = 0.8 if tested.checked else 0.6
-        return Found(
+        return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
             candidate.referred_columns, sure, _reason(tested, Likeness(sure, "names agree")),
             tested.orphans,
@@ -676,7 +680,7 @@ def _same_type(ours: Column, theirs: Column, any_kind: bool = False) -> bool:
 
 
 def with_found(
-    database: Database, keys: Iterable[FoundKey], references: Iterable[Found]
+    database: Database, keys: Iterable[FoundKey], references: Iterable[FoundReference]
 ) -> Database:
     """Return the database with what was found and is used in its facts."""
     tables = dict(database.by_name)

@@ -9,7 +9,7 @@ from lumet.inference.name_similarity import plain_words
 from lumet.inference.rules import Choice, Subject
 
 IN_PLACE = 2.5  # points, see `in_place`
-MOST_IN_PLACE = 60  # rows a parent, on average; more are a list of their own
+MAX_IN_PLACE = 60  # rows a parent, on average; more are a list of their own
 _POSITIONS = frozenset({"line", "position", "pos", "seq", "sequence", "no", "nr", "number",
                         "ordinal", "item", "step", "rank", "idx", "index", "sort"})  # fmt: skip
 _PARTS = frozenset({"item", "line", "detail", "entry", "part", "row", "position", "stop", "step",
@@ -154,7 +154,7 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
         is_owned or not others or key == reference.columns
     ):
         return Choice("rows", "at most one per record", 0.85)
-    if set(words) & _RECORDS or _rows_each(subject, child) > MOST_IN_PLACE:
+    if set(words) & _RECORDS or _rows_each(subject, child) > MAX_IN_PLACE:
         return None
     junction = junction_of(subject.about(name))
     if junction is not None and junction.is_pure:

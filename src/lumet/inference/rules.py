@@ -8,7 +8,7 @@ from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
 from lumet.inference.name_similarity import Words, table_words
-from lumet.inference.references import Found, FoundKey
+from lumet.inference.references import FoundKey, FoundReference
 
 RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself
 
@@ -38,7 +38,9 @@ class Subject:
     table: Table
     answers: dict[tuple[str, ...], Choice] = field(default_factory=dict)
     keys: dict[str, FoundKey] = field(default_factory=dict)
-    found: dict[tuple[str, tuple[str, ...]], Found] = field(default_factory=dict)
+    found: dict[tuple[str, tuple[str, ...]], FoundReference] = field(
+        default_factory=dict
+    )
     shared: str = ""
 
     @property

@@ -20,7 +20,7 @@ CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "re
 NO_NAME = frozenset(
     {"table", "file", "user", "login", "path", "host", "schema", "image", "photo"}
 )
-MOST_OF_CODE = 6  # columns; a table of codes has few
+MAX_OF_CODE = 6  # columns; a table of codes has few
 NEVER = 99  # as the depth of a title that goes in a circle
 ENOUGH = 30  # rows; fewer prove nothing
 _FIRST = ("first name", "given name", "forename", "firstname", "fore name", "vorname", "prenom",
@@ -88,7 +88,7 @@ def title_of_junction(subject: Subject) -> Choice | None:
 def title_of_description(subject: Subject) -> Choice | None:
     """In a small table of codes, the description says what the code means. Example:
     `{descr}` in `weather (code, descr)`."""
-    if subject.table.references or len(subject.table.columns) > MOST_OF_CODE:
+    if subject.table.references or len(subject.table.columns) > MAX_OF_CODE:
         return None
     for column in subject.table.columns:
         named = _own_words(subject, column)[-1:] == ("description",)
@@ -98,9 +98,9 @@ def title_of_description(subject: Subject) -> Choice | None:
 
 
 def title_of_code(subject: Subject) -> Choice | None:
-    """A number or a code of its own that no two records share: the word for it among users
-    by, unless it is the key of lines that belong to a record. Example: `{serial_no}` of
-    a lamp."""
+    """A number or a code of its own that no two records share: the word for it among
+    users by, unless it is the key of lines that belong to a record. Example:
+    `{serial_no}` of a lamp."""
     for column in subject.table.columns:
         words = _own_words(subject, column)
         if (

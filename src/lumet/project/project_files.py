@@ -31,7 +31,7 @@ IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
 _SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip", "private")
 _LIST_KEYS = ("schemas", "tables", "skip", "private")
-LONGEST_FILE = 120  # bytes of a file's name, without its extensions
+MAX_FILE_LENGTH = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
 _OWN_FOLDERS = frozenset({"design", "tests", "uploads", "docs", "lumet", "custom"})
@@ -100,9 +100,11 @@ def table_file(table: Table, taken: Collection[str]) -> str:
     )
     if safe.upper() in _DEVICES:
         safe += "%20"
-    if len(safe.encode()) > LONGEST_FILE:
+    if len(safe.encode()) > MAX_FILE_LENGTH:
         digest = hashlib.sha256(safe.encode()).hexdigest()[:12]
-        safe = safe.encode()[: LONGEST_FILE - 13].decode(errors="ignore") + f"~{digest}"
+        safe = (
+            safe.encode()[: MAX_FILE_LENGTH - 13].decode(errors="ignore") + f"~{digest}"
+        )
     wanted = safe
     number = 2
     while f"{wanted}.toml".lower() in taken:

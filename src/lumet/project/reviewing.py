@@ -20,8 +20,8 @@ from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
 from lumet.inference.engine import subjects_of
 from lumet.inference.references import (
-    Found,
     FoundKey,
+    FoundReference,
     find_keys,
     find_references,
     with_found,
@@ -202,7 +202,9 @@ def _plain(value: Any) -> Any:
 
 
 def _add_proposals(
-    tables: list[ReviewedTable], keys: tuple[FoundKey, ...], found: tuple[Found, ...]
+    tables: list[ReviewedTable],
+    keys: tuple[FoundKey, ...],
+    found: tuple[FoundReference, ...],
 ) -> None:
     by_name = {table.name: table for table in tables}
     for key in keys:
@@ -225,7 +227,7 @@ def _add_proposals(
 def _references(
     catalogue: Database,
     effective: Database,
-    found: tuple[Found, ...],
+    found: tuple[FoundReference, ...],
     own: OwnDecisions,
 ) -> Iterator[ReviewedReference]:
     by_place = {
@@ -255,7 +257,7 @@ def _references(
             yield _found(guess, used=False)
 
 
-def _found(guess: Found, used: bool) -> ReviewedReference:
+def _found(guess: FoundReference, used: bool) -> ReviewedReference:
     return ReviewedReference(
         guess.table,
         guess.columns,

@@ -32,8 +32,8 @@ KINDS = (
 )
 MARKED = "marked as deleted"  # words of a delete that can be taken back
 IDS_AT_ONCE = 500  # in one statement
-LONGEST_TEXT = 20_000  # characters of a value that can be put back
-LONGEST_VALUE = 500  # characters of a value in the log
+MAX_TEXT_LENGTH = 20_000  # characters of a value that can be put back
+MAX_VALUE_LENGTH = 500  # characters of a value in the log
 Owners = tuple[tuple[str, str], ...]
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
 
@@ -227,7 +227,7 @@ def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:
         "texts": {
             key: pair
             for key, pair in event.texts.items()
-            if max(len(text or "") for text in pair) <= LONGEST_TEXT
+            if max(len(text or "") for text in pair) <= MAX_TEXT_LENGTH
         },
     }
     return {
@@ -246,9 +246,9 @@ def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:
 
 
 def _cut(text: str | None) -> str | None:
-    if text is None or len(text) <= LONGEST_VALUE:
+    if text is None or len(text) <= MAX_VALUE_LENGTH:
         return text
-    return text[:LONGEST_VALUE] + " …"
+    return text[:MAX_VALUE_LENGTH] + " …"
 
 
 def _selected(wanted: AuditQuery) -> Select[Any]:

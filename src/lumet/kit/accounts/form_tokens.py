@@ -1,4 +1,5 @@
-"""Forms that were sent: one that arrives twice makes one record."""
+"""Form tokens: they make saving idempotent, so that a form which arrives twice makes
+one record."""
 
 import hashlib
 from datetime import timedelta

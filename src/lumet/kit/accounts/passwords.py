@@ -1,4 +1,4 @@
-"""Passwords: how they are kept, and which are too easy to guess."""
+"""Passwords: their hashes, and the policy against those that are easy to guess."""
 
 import re
 import secrets
@@ -11,12 +11,12 @@ from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
 from flask_babel import gettext as _
 
-SHORTEST = 12  # characters, where the settings say nothing else
-LONGEST = 1_000  # characters; more would only keep the machine busy
+MIN_LENGTH = 12  # characters, where the settings say nothing else
+MAX_LENGTH = 1_000  # characters; more would only keep the machine busy
 NONE = "!"  # stands for the password of a user who has none yet
 LOOKED_AT = 72  # characters of a password; what is strong so far stays so
-FEWEST_GUESSES = 1e10  # the highest score of the estimate: safe if the hashes are lost
-FEWEST_OF_CORE = 1e5  # of what is left without digits and signs at its ends
+MIN_GUESSES = 1e10  # the highest score of the estimate: safe if the hashes are lost
+MIN_OF_CORE = 1e5  # of what is left without digits and signs at its ends
 _ENDS = string.digits + string.punctuation + " "
 _PARTS = re.compile(r"\w{3,}")
 _hasher = (
@@ -24,7 +24,7 @@ _hasher = (
 )  # argon2id with the library's parameters (RFC 9106, low memory)
 
 
-class Refused(Exception):
+class AccountError(Exception):
     """Says why an account cannot be made or changed so."""
 
 
@@ -56,33 +56,35 @@ def mixes_alphabets(name: str) -> bool:
 
 
 def check_password(
-    name: str, password: str, shortest: int = SHORTEST, words: Iterable[str] = ()
+    name: str, password: str, shortest: int = MIN_LENGTH, words: Iterable[str] = ()
 ) -> None:
-    """Raise Refused, with the reason, for a password that is too easy to guess: short,
-    or found in fewer than FEWEST_GUESSES by who knows the commonest passwords, words,
+    """Raise AccountError, with the reason, for a password that is too easy to guess: short,
+    or found in fewer than MIN_GUESSES by who knows the commonest passwords, words,
     names, dates and rows of keys, the user's name and the `words` of the application.
 
     Source: OWASP ASVS 5.0, 6.2.4 and 6.2.11; no rule asks for kinds of characters
     (6.2.5).
     """
     if len(password) < shortest:
-        raise Refused(
+        raise AccountError(
             _("A password needs at least %(count)s characters.", count=shortest)
         )
-    if len(password) > LONGEST:
-        raise Refused(_("A password has at most %(count)s characters.", count=LONGEST))
+    if len(password) > MAX_LENGTH:
+        raise AccountError(
+            _("A password has at most %(count)s characters.", count=MAX_LENGTH)
+        )
     folded = fold_name(password)
     if fold_name(name) and fold_name(name) in folded:
-        raise Refused(_("A password must not contain the user's name."))
+        raise AccountError(_("A password must not contain the user's name."))
     known = {
         part for text in (name, *words) for part in _PARTS.findall(fold_name(text))
     }
     known |= {fold_name(text) for text in (name, *words)}
     # what is left of a common password without its ends is as common
     core = password.strip(_ENDS)
-    is_easy = _guesses(password, known) < FEWEST_GUESSES
-    if is_easy or (core and _guesses(core, known) < FEWEST_OF_CORE):
-        raise Refused(
+    is_easy = _guesses(password, known) < MIN_GUESSES
+    if is_easy or (core and _guesses(core, known) < MIN_OF_CORE):
+        raise AccountError(
             _("This password is easy to guess. Choose another, such as four words that "
               "have nothing to do with each other.")
         )  # fmt: skip
@@ -111,7 +113,7 @@ def is_correct(kept: str | None, password: str) -> bool:
     there is none to compare with."""
     usable = kept if kept not in (None, NONE) else None
     try:
-        good = _hasher.verify(usable or _nobodys(), password[:LONGEST])
+        good = _hasher.verify(usable or _nobodys(), password[:MAX_LENGTH])
     except (Argon2Error, InvalidHashError):
         return False
     return good and usable is not None

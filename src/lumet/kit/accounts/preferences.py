@@ -13,7 +13,7 @@ from sqlalchemy import Connection, delete, insert, or_, select, update
 from ..db.engine import Database
 from .store import choice, saved_view, user, user_attribute, view_role
 
-LONGEST_QUERY = 2_000  # characters of a view's address
+MAX_QUERY_LENGTH = 2_000  # characters of a view's address
 
 
 @dataclass(frozen=True, slots=True)

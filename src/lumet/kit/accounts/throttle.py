@@ -15,7 +15,7 @@ from sqlalchemy import ColumnElement, Connection, delete, func, insert, select
 from .store import failure
 
 FREE = 4  # failures before the first wait
-LONGEST_WAIT = timedelta(minutes=15)
+MAX_WAIT = timedelta(minutes=15)
 REMEMBERED = timedelta(hours=24)
 FAILURES_PER_NETWORK = 60
 NETWORK_WINDOW = timedelta(minutes=15)
@@ -98,7 +98,7 @@ def _wait(connection: Connection, tried: Try) -> tuple[timedelta, int]:
     wait = timedelta(0)
     if failed >= FREE:
         doubled = timedelta(seconds=2.0 ** min(failed - FREE + 1, 20))
-        wait = last + min(doubled, LONGEST_WAIT) - now()
+        wait = last + min(doubled, MAX_WAIT) - now()
     if tried.device:
         return wait, failed
     theirs = select(func.count(), func.min(failure.c.at)).where(

@@ -1,4 +1,4 @@
-"""Users: keeping them, checking their passwords, and their sessions."""
+"""Users, their roles and attributes, passwords and sessions."""
 
 import hashlib
 import secrets
@@ -26,9 +26,9 @@ from sqlalchemy.exc import DBAPIError
 from ..db.engine import Database
 from . import passwords
 from .passwords import (
+    MIN_LENGTH,
     NONE,
-    SHORTEST,
-    Refused,
+    AccountError,
     check_password,
     fold_name,
     mixes_alphabets,
@@ -48,7 +48,7 @@ from .store import (
 from .throttle import TooManyFailures, Try, begin_try, forgive, network_of, now
 
 __all__ = [
-    "Refused",
+    "AccountError",
     "SessionUser",
     "TooManyFailures",
     "Users",
@@ -59,7 +59,7 @@ __all__ = [
 LINK_LASTS = timedelta(hours=24)
 INVITATION_LASTS = timedelta(days=7)
 CONFIRMING = "confirming "  # before a number: tries at one's own password; no name
-MOST_WRONG = 5  # of them end the session
+MAX_WRONG = 5  # of them end the session
 SEEN_EVERY = timedelta(minutes=1)  # how often the last use of a session is written down
 _FIRST_OF_SESSION = (
     select(
@@ -71,16 +71,16 @@ _FIRST_OF_SESSION = (
     .outerjoin(user_role, user_role.c.user_id == user.c.id)
     .where(session.c.token == bindparam("token"))
 )  # fmt: skip
-MOST_REMEMBERED = 5_000  # users of whom it is remembered what is kept
+MAX_REMEMBERED = 5_000  # users of whom it is remembered what is kept
 REMEMBERED = timedelta(minutes=1)
-LONGEST_NAME = 80  # characters, folded too
+MAX_NAME_LENGTH = 80  # characters, folded too
 
 
 @dataclass(frozen=True, slots=True)
 class AccountPolicy:
     """The policy for passwords and sessions."""
 
-    shortest_password: int = SHORTEST
+    min_password_length: int = MIN_LENGTH
     words: tuple[str, ...] = ()  # of the application, which no password may rest on
     idle: timedelta = timedelta(hours=10)
     absolute: timedelta = timedelta(days=7)
@@ -156,7 +156,7 @@ class Users:
 
     @property
     def _password_rules(self) -> tuple[int, tuple[str, ...]]:
-        return self.rules.shortest_password, self.rules.words
+        return self.rules.min_password_length, self.rules.words
 
     # Keeping them
 
@@ -167,7 +167,7 @@ class Users:
         roles: Sequence[str],
         attributes: Mapping[str, str] | None = None,
     ) -> int:
-        """Add a user; return the number. Raises Refused when the name is taken or the
+        """Add a user; return the number. Raises AccountError when the name is taken or the
         password easy."""
         name = name.strip()
         _check_name(name)
@@ -207,7 +207,7 @@ class Users:
         sessions of the user end."""
         name = self.of_link(token)
         if name is None:
-            raise Refused(_("This link is no longer valid. Ask for a new one."))
+            raise AccountError(_("This link is no longer valid. Ask for a new one."))
         check_password(name, password, *self._password_rules)
         kept = passwords.hash_password(password)
         with self.store.writing() as connection:
@@ -216,7 +216,9 @@ class Users:
             number = connection.scalar(select(link.c.user_id).where(mine))
             used = delete(link).where(mine)
             if number is None or not connection.execute(used).rowcount:
-                raise Refused(_("This link is no longer valid. Ask for a new one."))
+                raise AccountError(
+                    _("This link is no longer valid. Ask for a new one.")
+                )
             _set_password(connection, number, kept)
         return name
 
@@ -230,7 +232,7 @@ class Users:
     def confirm(self, visitor: SessionUser, password: str, origin: str) -> None:
         """Make sure that who is signed in knows the present password.
 
-        Raises Refused for another one, TooManyFailures too early after some; MOST_WRONG
+        Raises AccountError for another one, TooManyFailures too early after some; MAX_WRONG
         in a row end the session.
         """
         tried = Try(CONFIRMING + str(visitor.id), network_of(origin))
@@ -243,9 +245,9 @@ class Users:
             with self.store.writing() as connection:
                 forgive(connection, tried)
             return
-        if count >= MOST_WRONG:
+        if count >= MAX_WRONG:
             self.sign_out(visitor.token)
-        raise Refused(_("The current password is wrong."))
+        raise AccountError(_("The current password is wrong."))
 
     def change_password(self, visitor: SessionUser, new: str) -> None:
         """Change one's own password, which was confirmed; the other sessions of the
@@ -275,7 +277,7 @@ class Users:
             )
 
     def set_roles(self, number: int, roles: Collection[str]) -> None:
-        """Give a user these roles and no others. Raises Refused when nobody would be
+        """Give a user these roles and no others. Raises AccountError when nobody would be
         left to keep the accounts."""
         with self.store.writing() as connection:
             self._keep_an_administrator(connection, number, roles)
@@ -296,7 +298,7 @@ class Users:
         # locked, since two who demote each other at once would leave none
         keepers = set(connection.scalars(of_keepers.with_for_update()))
         if keepers == {number}:
-            raise Refused(_("At least one user who manages users must remain."))
+            raise AccountError(_("At least one user who manages users must remain."))
 
     def set_attributes(self, number: int, attributes: Mapping[str, str]) -> None:
         """Give a user these attributes and no others."""
@@ -316,7 +318,7 @@ class Users:
 
     def rename(self, number: int, name: str) -> None:
         """Give a user another name; the one before stays reserved, since rules, stamps
-        and the log know it. Raises Refused when it is, or was, somebody else's."""
+        and the log know it. Raises AccountError when it is, or was, somebody else's."""
         name = name.strip()
         _check_name(name)
         with self.store.writing() as connection:
@@ -337,7 +339,7 @@ class Users:
             connection.execute(update(user).where(user.c.id == number).values(values))
 
     def set_display_name(self, number: int, name: str) -> None:
-        """Keep what others call a user. Raises Refused for the name, or the display
+        """Keep what others call a user. Raises AccountError for the name, or the display
         name, of somebody else."""
         name = name.strip()
         if name:
@@ -348,7 +350,7 @@ class Users:
                 shown = select(user.c.id, user.c.display_name)
                 others = connection.execute(shown.where(user.c.id != number))
                 if any(skeleton(o or "") == skeleton(name) for _id, o in others):
-                    raise Refused(
+                    raise AccountError(
                         _('The name "%(name)s" is taken. Choose another.', name=name)
                     )
             mine = update(user).where(user.c.id == number)
@@ -361,10 +363,10 @@ class Users:
         return self._accounts(true())
 
     def find(self, name: str) -> Account:
-        """Return the user of this name. Raises Refused when there is none."""
+        """Return the user of this name. Raises AccountError when there is none."""
         for account in self._accounts(user.c.folded == fold_name(name)):
             return account
-        raise Refused(_('There is no user "%(name)s".', name=name))
+        raise AccountError(_('There is no user "%(name)s".', name=name))
 
     def account(self, number: int) -> Account | None:
         """Return the user of this number."""
@@ -443,7 +445,7 @@ class Users:
         known = self._remembered.get(number)
         if known and known[0] == revision and known[1] > now() - REMEMBERED:
             return known[2]
-        if len(self._remembered) >= MOST_REMEMBERED:
+        if len(self._remembered) >= MAX_REMEMBERED:
             self._remembered.clear()
         kept = read_user_data(connection, number)
         self._remembered[number] = (revision, now(), kept)
@@ -577,7 +579,7 @@ class Users:
         """Make the first user by a link, which is then used up."""
         role = self.invited_role(token)
         if role is None:
-            raise Refused(_("This link is no longer valid. Ask for a new one."))
+            raise AccountError(_("This link is no longer valid. Ask for a new one."))
         name = name.strip()
         _check_name(name)
         check_password(name, password, *self._password_rules)
@@ -586,27 +588,31 @@ class Users:
             # of several who come at once, one uses it up
             used = delete(invitation).where(invitation.c.token == _digest(token))
             if not connection.execute(used).rowcount or self._has_users(connection):
-                raise Refused(_("This link is no longer valid. Ask for a new one."))
+                raise AccountError(
+                    _("This link is no longer valid. Ask for a new one.")
+                )
             _insert(connection, name, kept, [role], {})
 
 
 def _check_name(name: str) -> None:
     longest = max(len(each) for each in (name, fold_name(name), skeleton(name)))
-    if not name or longest > LONGEST_NAME or not name.isprintable():
-        raise Refused(_("Enter a name of 1 to 80 printable characters."))
+    if not name or longest > MAX_NAME_LENGTH or not name.isprintable():
+        raise AccountError(_("Enter a name of 1 to 80 printable characters."))
     if mixes_alphabets(name):
-        raise Refused(_("Enter a name in the letters of one alphabet."))
+        raise AccountError(_("Enter a name in the letters of one alphabet."))
 
 
 def _refuse_taken(connection: Connection, name: str, number: int) -> None:
-    """Raise Refused for a name that another than user `number` has or had."""
+    """Raise AccountError for a name that another than user `number` has or had."""
     wanted = skeleton(name)
     taken = select(user.c.id).where(user.c.skeleton == wanted, user.c.id != number)
     if connection.scalar(taken):
-        raise Refused(_('The name "%(name)s" is taken. Choose another.', name=name))
+        raise AccountError(
+            _('The name "%(name)s" is taken. Choose another.', name=name)
+        )
     former = select(former_name.c.user_id).where(former_name.c.skeleton == wanted)
     if connection.scalar(former.where(former_name.c.user_id != number)):
-        raise Refused(
+        raise AccountError(
             _('"%(name)s" was the name of another user. Choose another.', name=name)
         )
 
@@ -648,12 +654,12 @@ def _make_link(connection: Connection, number: int, lasts: timedelta) -> str:
 
 
 def _number_of(connection: Connection, name: str) -> int:
-    """Return the number of a user. Raises Refused when there is none of this name."""
+    """Return the number of a user. Raises AccountError when there is none of this name."""
     number = connection.scalar(
         select(user.c.id).where(user.c.folded == fold_name(name))
     )
     if number is None:
-        raise Refused(_('There is no user "%(name)s".', name=name))
+        raise AccountError(_('There is no user "%(name)s".', name=name))
     return int(number)
 
 

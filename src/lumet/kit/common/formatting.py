@@ -1,4 +1,4 @@
-"""How values are written for people, by language."""
+"""Formatting of values, by language."""
 
 from datetime import date, datetime, time
 from decimal import Decimal, getcontext, localcontext
@@ -10,8 +10,8 @@ from babel.dates import format_date, format_time
 from babel.numbers import format_decimal
 
 USUAL_DIGITS = getcontext().prec - 12  # that Python's own arithmetic does not round
-MOST_PRECISE = 100  # digits of a number that is written with care
-MOST_DIGITS = 12  # behind the point, of a number without a scale of its own
+MAX_PRECISE = 100  # digits of a number that is written with care
+MAX_DIGITS = 12  # behind the point, of a number without a scale of its own
 
 
 @lru_cache(maxsize=20_000)
@@ -40,7 +40,7 @@ def number_text(value: float | Decimal, language: str, scale: int | None) -> str
     if isinstance(value, Decimal | float) and not _is_plain(value):
         return str(value)
     if isinstance(value, Decimal) and len(value.as_tuple().digits) > USUAL_DIGITS:
-        with localcontext(prec=MOST_PRECISE):
+        with localcontext(prec=MAX_PRECISE):
             return _number_text(value, language, scale)
     return _number_text(value, language, scale)
 
@@ -48,7 +48,7 @@ def number_text(value: float | Decimal, language: str, scale: int | None) -> str
 def _number_text(value: float | Decimal, language: str, scale: int | None) -> str:
     if scale is None:
         exact = Decimal(repr(value)) if isinstance(value, float) else value
-        pattern = "#,##0." + "#" * MOST_DIGITS
+        pattern = "#,##0." + "#" * MAX_DIGITS
         return format_decimal(exact, pattern, locale=language)
     pattern = "#,##0" + ("." + "0" * scale if scale else "")
     return format_decimal(value, pattern, locale=language)
@@ -57,7 +57,7 @@ def _number_text(value: float | Decimal, language: str, scale: int | None) -> st
 def _is_plain(value: Decimal | float) -> bool:
     """Tell whether a number can be written in full: neither infinite nor enormous."""
     exact = Decimal(value)
-    return exact.is_finite() and exact.adjusted() < MOST_DIGITS + 8
+    return exact.is_finite() and exact.adjusted() < MAX_DIGITS + 8
 
 
 def plain_text(value: Any) -> str:

@@ -1,4 +1,4 @@
-"""Where the present user is: the language, the time zone, the time."""
+"""The locale of the present user: language, time zone, time."""
 
 from datetime import date, datetime
 from zoneinfo import ZoneInfo

@@ -87,7 +87,7 @@ def _sides_of(found: re.Match[str]) -> str:
     return (found["front"] or "") + (found["behind"] or "")
 
 
-LONGEST_DATE = 60  # characters of what may be a date
+MAX_DATE_LENGTH = 60  # characters of what may be a date
 AHEAD = 20  # years that a year of two digits lies ahead at most
 _RELATIVE = re.compile(r"([+-])\s*(\d{1,5})\s*([dwmy]?)")
 _PARTS = re.compile(r"\d+|[^\W\d_]+")
@@ -101,7 +101,7 @@ def read_date(text: str, language: str, today: date) -> date:
     today, yesterday, tomorrow; so many days, weeks, months or years from today, such as
     +7, -3 or +2w. Raises ValueError."""
     plain = " ".join(text.split()).casefold()
-    if not plain or len(plain) > LONGEST_DATE:
+    if not plain or len(plain) > MAX_DATE_LENGTH:
         raise ValueError(text)
     try:
         return date.fromisoformat(plain)
@@ -220,7 +220,7 @@ def read_time(text: str) -> time:
     """Return the time of day that `text` is: 09:40, 9.40, 0940, 9:40 pm. Raises
     ValueError."""
     plain = " ".join(text.split())
-    if len(plain) > LONGEST_DATE:
+    if len(plain) > MAX_DATE_LENGTH:
         raise ValueError(text)
     if not _HOUR_POINT.match(plain):
         try:
@@ -243,7 +243,7 @@ def read_datetime(text: str, language: str, now: datetime) -> datetime:
     """Return the date and time that `text` is: as ISO 8601 has it, or a date as
     `read_date` takes it with a time behind it; now. Raises ValueError."""
     plain = " ".join(text.split())
-    if len(plain) > LONGEST_DATE:
+    if len(plain) > MAX_DATE_LENGTH:
         raise ValueError(text)
     if not re.search(r"[T ]\d{1,2}\.\d", plain):
         try:

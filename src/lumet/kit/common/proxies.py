@@ -11,8 +11,8 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 from .exceptions import CannotStart
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
-MOST = 10  # proxies, one behind the other
-LONGEST = 1_000  # characters of a forwarded header
+MAX_COUNT = 10  # proxies, one behind the other
+MAX_LENGTH = 1_000  # characters of a forwarded header
 _HEADERS = ("FOR", "PROTO", "HOST", "PORT", "PREFIX", "BY")
 _FORWARDED = ("HTTP_FORWARDED", *(f"HTTP_X_FORWARDED_{name}" for name in _HEADERS))
 
@@ -37,7 +37,7 @@ class Proxies:
         """Return how many proxies a request came through, 0 for none that is
         trusted."""
         forwarded = environ.get("HTTP_X_FORWARDED_FOR", "")
-        if len(forwarded) > LONGEST:
+        if len(forwarded) > MAX_LENGTH:
             return 0
         named = [each for each in forwarded.split(",") if each.strip()]
         if self.count:
@@ -46,7 +46,7 @@ class Proxies:
             return 0
         found = 1
         for address in reversed(named[1:]):
-            if found == MOST or not self.trusts(address):
+            if found == MAX_COUNT or not self.trusts(address):
                 break
             found += 1
         return found
@@ -58,14 +58,14 @@ def read_proxies(text: str) -> Proxies:
     words = [each.strip() for each in text.split(",") if each.strip()]
     if len(words) == 1 and words[0].isdecimal() and len(words[0]) < 3:
         count = int(words[0])
-        if count <= MOST:
+        if count <= MAX_COUNT:
             return Proxies(count=count)
     try:
         networks = tuple(ipaddress.ip_network(each, strict=False) for each in words)
     except ValueError as error:
         raise CannotStart(
             f"PROXY: {error}.\n  Give addresses or networks, such as 127.0.0.1 or"
-            f" 10.0.0.0/8, with commas between, or a number of proxies up to {MOST}."
+            f" 10.0.0.0/8, with commas between, or a number of proxies up to {MAX_COUNT}."
         ) from error
     return Proxies(networks)
 

@@ -38,7 +38,7 @@ SQLITE = "sqlite:///"
 LOCAL_HOSTS = ("localhost", "127.0.0.1", "[::1]")
 STATE = "STATE_FOLDER"
 INSTALLED = ("site-packages", "dist-packages")  # folders that packages are put into
-SHORTEST_SECRET = 32  # characters; 192 bits as urlsafe text
+MIN_SECRET_LENGTH = 32  # characters; 192 bits as urlsafe text
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,9 +102,9 @@ def read_settings(
             f"  Set it in the environment or in {folder / '.env'}, or start where"
             f" .env is, or name its folder in {STATE}."
         )
-    if len(given["SECRET_KEY"]) < SHORTEST_SECRET:
+    if len(given["SECRET_KEY"]) < MIN_SECRET_LENGTH:
         raise CannotStart(
-            f"SECRET_KEY is shorter than {SHORTEST_SECRET} characters.\n"
+            f"SECRET_KEY is shorter than {MIN_SECRET_LENGTH} characters.\n"
             '  Make one: python -c "import secrets; print(secrets.token_urlsafe(48))"'
         )
     return Settings(

@@ -57,7 +57,7 @@ _CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`")
 
 
 @dataclass(frozen=True, slots=True)
-class Refusal:
+class DatabaseError:
     """The kind of refusal, the columns that it names, and the rule or its text."""
 
     kind: Kind
@@ -65,7 +65,7 @@ class Refusal:
     rule: str = ""
 
 
-def not_allowed(told: Refusal) -> str:
+def not_allowed(told: DatabaseError) -> str:
     """Return the message of a refusal that belongs to no field and no reference."""
     if told.kind == "needed" and told.columns:
         names = ", ".join(told.columns)
@@ -81,7 +81,7 @@ def not_allowed(told: Refusal) -> str:
     return str(text)
 
 
-def classify(error: DBAPIError) -> Refusal:
+def classify(error: DBAPIError) -> DatabaseError:
     """Return what a driver's error means."""
     original = error.orig
     said = str(original)
@@ -91,13 +91,13 @@ def classify(error: DBAPIError) -> Refusal:
         return _of_postgresql(_POSTGRESQL[state], original)
     number = original.args[0] if original is not None and original.args else 0
     if is_lost(error):
-        return Refusal("lost")
+        return DatabaseError("lost")
     kind = _MARIADB.get(number) if isinstance(number, int) else None
     if kind is None:
-        return Refusal("other", rule=said.split("\n")[0])
+        return DatabaseError("other", rule=said.split("\n")[0])
     columns = tuple(first or second for first, second in _COLUMN.findall(said))
     constraint = _CONSTRAINT.search(said)
-    return Refusal(kind, columns, constraint[1] if constraint else "")
+    return DatabaseError(kind, columns, constraint[1] if constraint else "")
 
 
 def is_lost(error: DBAPIError) -> bool:
@@ -125,22 +125,22 @@ def is_passing(error: DBAPIError) -> bool:
     return number in (1213, 1020)
 
 
-def _of_sqlite(name: str, said: str) -> Refusal:
+def _of_sqlite(name: str, said: str) -> DatabaseError:
     if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED", "SQLITE_INTERRUPT")):
-        return Refusal("busy")
+        return DatabaseError("busy")
     if name.startswith(("SQLITE_CANTOPEN", "SQLITE_IOERR")):
-        return Refusal("lost")
+        return DatabaseError("lost")
     found = _SQLITE.match(said)
     if found is None:
-        return Refusal("other", rule=said)
+        return DatabaseError("other", rule=said)
     kind = _SQLITE_KINDS[found[1]]
     named = (found[2] or "").split(", ")
     if kind == "rule":
-        return Refusal(kind, rule=named[0])
-    return Refusal(kind, tuple(each.partition(".")[2] for each in named))
+        return DatabaseError(kind, rule=named[0])
+    return DatabaseError(kind, tuple(each.partition(".")[2] for each in named))
 
 
-def _of_postgresql(kind: Kind, original: object) -> Refusal:
+def _of_postgresql(kind: Kind, original: object) -> DatabaseError:
     told = getattr(original, "diag", None)
     column = getattr(told, "column_name", None)
     columns: tuple[str, ...] = (str(column),) if column else ()
@@ -151,4 +151,6 @@ def _of_postgresql(kind: Kind, original: object) -> Refusal:
     if kind == "needed" and not columns:
         columns = tuple(re.findall(r'column "([^"]+)"', str(original))[:1])
     rule = getattr(told, "constraint_name", None) or ""
-    return Refusal(kind, columns, rule or str(getattr(told, "message_primary", "")))
+    return DatabaseError(
+        kind, columns, rule or str(getattr(told, "message_primary", ""))
+    )

@@ -1,4 +1,4 @@
-"""Paging by key: a page begins behind the last row of the one before, however far.
+"""Keyset pagination: a page begins after the last row of the previous one, however far.
 
 For the order (a, b, key) the rows behind (x, y, k) come in branches, one after the
 other until the page is full: a = x and b = y and key > k; a = x and b > y; a > x. Each

@@ -1,4 +1,4 @@
-"""Following the references by which a delete takes other records along."""
+"""Cascades: the references by which a deletion deletes other records."""
 
 from collections.abc import Mapping, Sequence
 from typing import Any

@@ -45,8 +45,8 @@ from .cascades import (
     with_descendants,
 )
 
-MOST_COUNTED = 1_000
-DEEPEST = 6  # relations that are followed from a record
+MAX_COUNTED = 1_000
+MAX_DEPTH = 6  # relations that are followed from a record
 NAMED = 3  # so many are named, the others counted
 T = TypeVar("T")
 
@@ -153,7 +153,7 @@ class _ImpactFinder:
         while waiting:
             step = waiting.pop(0)
             yield step
-            if step.reference.on_delete != "cascade" or step.depth >= DEEPEST:
+            if step.reference.on_delete != "cascade" or step.depth >= MAX_DEPTH:
                 continue
             source = self.site.registry[step.reference.source]
             columns = key_columns(self.site, source)
@@ -307,7 +307,7 @@ class _ImpactFinder:
 
     def _count(self, rows: FromClause, holds: ColumnElement[bool]) -> int:
         inner = select(literal(1)).select_from(rows).where(holds)
-        limited = inner.limit(MOST_COUNTED + 1).subquery()
+        limited = inner.limit(MAX_COUNTED + 1).subquery()
         counted = select(func.count()).select_from(limited)
         # past the user's reach: the database will count them whoever asks
         found = UNBOUNDED.run(self.connection, counted, self.reach.bound)
@@ -396,7 +396,7 @@ def _words(
         noun = str(pages.singular) + label.removeprefix(plural)
     elif seen == 1 and label.endswith(lower_first(plural)):
         noun = label.removesuffix(lower_first(plural)) + lower_first(pages.singular)
-    number = f"{seen:,}" if seen <= MOST_COUNTED else _("more than %(n)s", n="1,000")
+    number = f"{seen:,}" if seen <= MAX_COUNTED else _("more than %(n)s", n="1,000")
     words = f"{number} {lower_first(noun)}"
     if are_more:
         return str(_("%(words)s, and records you may not see", words=words))

@@ -33,7 +33,7 @@ from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
 from .record_saver import SEEN, RecordSaver, SaveResult
 
-MOST_ROWS = 500  # entered on one form; beyond, each has its own
+MAX_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen
 BLANK = "__n__"  # the number in the row that a script copies
 Typed = MultiDict[str, str]
@@ -238,10 +238,10 @@ class DetailRowsEditor:
         order = [rows.c[key] for key in dict.fromkeys([*first, *self.pages.key])]
         wanted = dict.fromkeys([*self.pages.key, *self.columns])
         statement = select(*[rows.c[key] for key in wanted]).where(*matches)
-        statement = statement.order_by(*order).limit(MOST_ROWS + 1)
+        statement = statement.order_by(*order).limit(MAX_ROWS + 1)
         bound = {f"p_{key}": value for key, value in belongs.items()}
         found = self.reach.run(connection, statement, bound).all()
-        if len(found) > MOST_ROWS:
+        if len(found) > MAX_ROWS:
             return None
         held = [dict(zip(wanted, each, strict=True)) for each in found]
         roles = self.roles_of(connection, belongs)

@@ -1,5 +1,5 @@
-"""Records of another table that are chosen on a record's form: of a table that only
-joins the two, whose rows come and go with what is chosen.
+"""Many-to-many: records chosen on the form of another, by a junction table whose rows
+are added and deleted with the choices.
 
 A form carries what its user saw there, so that only what this user added or took away
 is changed, whatever others did meanwhile.
@@ -27,9 +27,9 @@ from .detail_rows import DetailRowsRejected, Typed
 from .record_saver import RecordSaver, RuleViolated
 from .transactions import owners_of
 
-MOST_TICKS = 12  # records to choose from that are a list to tick; more are searched
-MOST_CHOSEN = 500
-LONGEST_SEARCH = 100  # characters
+MAX_TICKS = 12  # records to choose from that are a list to tick; more are searched
+MAX_CHOSEN = 500
+MAX_SEARCH_LENGTH = 100  # characters
 SHORT = 50  # choices in the page
 
 
@@ -58,7 +58,7 @@ class ManyToManyChoice:
     @property
     def is_list(self) -> bool:
         """Tell whether all there is can be ticked."""
-        return not self.address and len(self.options) <= MOST_TICKS
+        return not self.address and len(self.options) <= MAX_TICKS
 
 
 class ManyToManyEditor:
@@ -115,14 +115,14 @@ class ManyToManyEditor:
 
     def find(self, search: str, skip: int) -> Found:
         """Return records to choose from, by words of their titles."""
-        return self._choosable.find(search[:LONGEST_SEARCH], skip=skip)
+        return self._choosable.find(search[:MAX_SEARCH_LENGTH], skip=skip)
 
     def stored(
         self, connection: Connection, values: Mapping[str, Any]
     ) -> ManyToManyChoice | None:
         """Return the chosen records of a stored record; None for too many."""
         chosen = self._chosen(connection, values)
-        if len(chosen) > MOST_CHOSEN:
+        if len(chosen) > MAX_CHOSEN:
             return None
         return self._picks(connection, chosen, chosen)
 
@@ -190,7 +190,7 @@ class ManyToManyEditor:
             select(*[type_coerce(ends.c[k], NullType()) for k in self.far.referred])
             .select_from(rows.join(ends, and_(*joined)))
             .where(*matches)
-            .limit(MOST_CHOSEN + 1)
+            .limit(MAX_CHOSEN + 1)
         )
         bound = {f"p_{name}": value for name, value in belongs.items()}
         found = self.reach.run(connection, statement, bound)

@@ -1,4 +1,5 @@
-"""Saving a form: no update is lost, and every refusal comes back at its field."""
+"""Saving a form: optimistic locking by digests of the values that its user saw, so that
+no update is lost; every refusal comes back at its field."""
 
 import hmac
 from collections.abc import Iterable, Mapping, Sequence

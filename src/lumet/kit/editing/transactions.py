@@ -1,4 +1,4 @@
-"""Carrying out changes: one transaction each, written down in the activity log."""
+"""Transactions of changes, each recorded in the audit log."""
 
 import random
 import time

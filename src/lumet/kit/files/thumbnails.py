@@ -1,4 +1,4 @@
-"""Pictures that the database holds, made small: whatever they say they are. One at a
+"""Thumbnails of pictures in the database, whatever type they claim to be. One at a
 time is drawn in a process, and kept, so that a list of many costs no more than one."""
 
 import hashlib
@@ -8,11 +8,11 @@ import tempfile
 from pathlib import Path
 from threading import Lock
 
-from .uploads import MOST_PIXELS
+from .uploads import MAX_PIXELS
 
 SIDE = 320  # pixels, of the longer side
 KEPT = "thumbnails"  # the folder, among the uploads, of what was drawn
-MOST_KEPT = 5_000
+MAX_KEPT = 5_000
 _KINDS = {"png": "image/png", "jpg": "image/jpeg"}
 _drawing = Lock()
 FORMATS = ("PNG", "JPEG", "GIF", "WEBP", "BMP", "TIFF")
@@ -43,8 +43,8 @@ def _keep(folder: Path, name: str, content: bytes) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         there = list(folder.iterdir())
-        if len(there) >= MOST_KEPT:
-            for each in sorted(there, key=os.path.getmtime)[: MOST_KEPT // 10]:
+        if len(there) >= MAX_KEPT:
+            for each in sorted(there, key=os.path.getmtime)[: MAX_KEPT // 10]:
                 each.unlink(missing_ok=True)
         with tempfile.NamedTemporaryFile(dir=folder, delete=False) as made:
             made.write(content)
@@ -61,7 +61,7 @@ def thumbnail(raw: bytes) -> tuple[bytes, str]:
     try:
         with Image.open(io.BytesIO(raw), formats=FORMATS) as found:
             found.draft("RGB", (2 * SIDE, 2 * SIDE))  # a JPEG is read small
-            if found.width * found.height > MOST_PIXELS:
+            if found.width * found.height > MAX_PIXELS:
                 raise NotAnImage
             upright = ImageOps.exif_transpose(found) or found
             has_holes = upright.has_transparency_data

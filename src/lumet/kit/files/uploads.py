@@ -24,7 +24,7 @@ from ..db.engine import Database
 WAITING, KEPT = "waiting", "kept"
 WAITS = timedelta(days=1)
 WAITING_SHARE = 20  # of the largest file: the room for files of one user that wait
-MOST_PIXELS = 20_000_000  # of a picture: drawn, it takes four bytes each
+MAX_PIXELS = 20_000_000  # of a picture: drawn, it takes four bytes each
 HEAD = 8192  # bytes that tell what a file is
 DOCUMENTS = {  # media types, with the ending of their files
     "application/pdf": "pdf",
@@ -40,10 +40,10 @@ SHOWN = {"png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg",
          "gif": "image/gif", "webp": "image/webp"}  # fmt: skip
 TEXTS = ("txt", "csv", "md", "log")
 _TOKEN_BYTES = 16
-_LONGEST_STEM = 40  # characters of the name that a file came with
+_MAX_STEM_LENGTH = 40  # characters of the name that a file came with
 
 
-class Refused(ValueError):
+class UploadRejected(ValueError):
     """A file is not taken; the message is for people."""
 
 
@@ -91,12 +91,12 @@ class Uploads:
     ) -> str:
         """Store a file that arrives; return the token by which the form names it.
 
-        Raises Refused for one that is too large, or not of a kind that is taken.
+        Raises UploadRejected for one that is too large, or not of a kind that is taken.
         """
         self._sweep()
         most = min(place.most_bytes or self.most_bytes, self.most_bytes)
         if self._waiting_bytes(user[0]) > WAITING_SHARE * self.most_bytes:
-            raise Refused(
+            raise UploadRejected(
                 _(
                     "Too many of your files are waiting to be saved. Save their "
                     "forms, or try again tomorrow."
@@ -104,7 +104,7 @@ class Uploads:
             )
         content = stream.read(most + 1)
         if len(content) > most:
-            raise Refused(
+            raise UploadRejected(
                 _(
                     "This file is larger than %(size)s. Choose a smaller one.",
                     size=size_text(most),
@@ -119,7 +119,7 @@ class Uploads:
             target.write_bytes(content)
             target.chmod(0o600)
         except OSError as error:
-            raise Refused(
+            raise UploadRejected(
                 _("The file could not be stored. Ask an administrator.")
             ) from error
         values = {
@@ -230,21 +230,23 @@ def _upload(row: Any) -> Upload:
 def ending_of(content: bytes, original: str, images: bool) -> str:
     """Return the ending that the name of a file is to have, by what is in it.
 
-    Raises Refused for what is not taken.
+    Raises UploadRejected for what is not taken.
     """
     if not content:
-        raise Refused(_("This file is empty."))
+        raise UploadRejected(_("This file is empty."))
     if picture := _picture_ending(content):
         return picture
     if images:
-        raise Refused(_("This is not an image. Choose a PNG, JPEG, GIF or WebP file."))
+        raise UploadRejected(
+            _("This is not an image. Choose a PNG, JPEG, GIF or WebP file.")
+        )
     guessed = filetype.guess(content[:HEAD])
     if guessed is not None and guessed.mime in DOCUMENTS:
         return DOCUMENTS[guessed.mime]
     ending = original.rpartition(".")[2].lower()
     if guessed is None and ending in TEXTS and _is_text(content):
         return ending
-    raise Refused(
+    raise UploadRejected(
         _(
             "Files of this type are not accepted. Choose an image, a PDF, an "
             "office file or a text."
@@ -259,16 +261,16 @@ def _picture_ending(content: bytes) -> str:
 
     try:
         with Image.open(io.BytesIO(content), formats=tuple(PICTURES)) as found:
-            if found.width * found.height > MOST_PIXELS:
-                millions = MOST_PIXELS // 1_000_000
-                raise Refused(
+            if found.width * found.height > MAX_PIXELS:
+                millions = MAX_PIXELS // 1_000_000
+                raise UploadRejected(
                     _("This image has more than %(n)s million pixels. Choose a smaller "
                       "one.",
                       n=millions)
                 )  # fmt: skip
             found.verify()
             return PICTURES[str(found.format)]
-    except Refused:
+    except UploadRejected:
         raise
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError):
         return ""
@@ -291,10 +293,10 @@ def _name(original: str, token: str, ending: str, longest: int) -> str:
     and there is room, and what nobody guesses."""
     room = longest - len(token) - len(ending) - 2
     if room < -1:
-        raise Refused(_("The column is too short for a file name."))
+        raise UploadRejected(_("The column is too short for a file name."))
     stem = re.split(r"[/\\]", original)[-1].rpartition(".")[0]
     plain = re.sub(r"[^a-z0-9]+", "-", stem.lower()).strip("-")[
-        : min(room, _LONGEST_STEM)
+        : min(room, _MAX_STEM_LENGTH)
     ]
     return f"{plain}-{token}.{ending}" if plain and room > 0 else f"{token}.{ending}"
 

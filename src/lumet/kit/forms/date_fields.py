@@ -21,7 +21,7 @@ _named = cache(ZoneInfo)
 
 
 _READ_BACK: dict[tuple[Any, ...], bool] = {}  # whether a text is read without a loss
-MOST_READ_BACK = 20_000
+MAX_READ_BACK = 20_000
 
 
 class ClockField(ValueField):
@@ -41,7 +41,7 @@ class ClockField(ValueField):
             return plain
         key = (self.date_kind, plain, shown, language, *self._reading_depends_on(value))
         if key not in _READ_BACK:
-            if len(_READ_BACK) >= MOST_READ_BACK:
+            if len(_READ_BACK) >= MAX_READ_BACK:
                 _READ_BACK.clear()
             _READ_BACK[key] = self._reads_back(shown, plain)
         return shown if _READ_BACK[key] else plain
@@ -242,9 +242,9 @@ _ISO = re.compile(
 
 class DurationField(ValueField):
     """How long something takes. `clock`: hours and minutes alone, up to
-    `MOST_HOURS`."""
+    `MAX_HOURS`."""
 
-    MOST_HOURS = 838  # of a TIME on MariaDB
+    MAX_HOURS = 838  # of a TIME on MariaDB
 
     def __init__(self, *positional: Any, clock: bool = False, **rest: Any) -> None:
         super().__init__(*positional, **rest)
@@ -261,7 +261,7 @@ class DurationField(ValueField):
 
     def _parse_clock(self, text: str) -> str:
         found = re.fullmatch(r"-?(\d{1,3}):([0-5]\d)(:[0-5]\d(\.\d{1,6})?)?", text)
-        if found is None or int(found[1]) > self.MOST_HOURS:
+        if found is None or int(found[1]) > self.MAX_HOURS:
             raise ValueError(_("Enter hours and minutes, such as 36:15."))
         return text if found[3] else f"{text}:00"
 

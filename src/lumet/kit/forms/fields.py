@@ -20,8 +20,8 @@ from wtforms.validators import StopValidation
 
 from ..common.formatting import plain_text
 
-LONGEST_TEXT = 8 * 1024 * 1024  # characters: as long as a form may be
-DEEPEST = 20  # levels of JSON that are set in
+MAX_TEXT_LENGTH = 8 * 1024 * 1024  # characters: as long as a form may be
+MAX_DEPTH = 20  # levels of JSON that are set in
 KEPT = "~"  # in a form, a reference whose key the user may not see
 
 
@@ -184,7 +184,7 @@ class ValueField(Field):
 class TextField(ValueField):
     """A line of text."""
 
-    longest = LONGEST_TEXT
+    longest = MAX_TEXT_LENGTH
 
     def to_text(self, value: Any) -> str:
         return "" if value is None else plain_text(value)
@@ -208,10 +208,10 @@ class EmailField(LinkedField):
     # each part ends where the next begins, so that a long text takes no longer for its
     # dots; the length is that of RFC 5321, 4.5.3.1
     html_takes = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
-    LONGEST = 320
+    MAX_LENGTH = 320
 
     def fits_control(self, text: str) -> bool:
-        return len(text) <= self.LONGEST and super().fits_control(text)
+        return len(text) <= self.MAX_LENGTH and super().fits_control(text)
 
     def parse(self, text: str) -> str:
         if not self.fits_control(text):
@@ -277,7 +277,7 @@ class ColourField(TextField):
 class LongTextField(ValueField):
     """Text of any length."""
 
-    longest = LONGEST_TEXT
+    longest = MAX_TEXT_LENGTH
     drawn = "area"
     wide = True
 
@@ -324,8 +324,8 @@ class ChoiceField(ValueField):
     blue news. Few are buttons, more are a list; with `others` these are but
     suggestions."""
 
-    MOST_BUTTONS = 4
-    WIDEST_BUTTONS = 340  # pixels, of one column of a form
+    MAX_BUTTONS = 4
+    MAX_WIDTH = 340  # pixels, of one column of a form
 
     def __init__(
         self,
@@ -365,7 +365,7 @@ class ChoiceField(ValueField):
         count = len(self.choices) + (not self.required)
         letters = sum(len(str(label)) for label in self.choices.values())
         width = 7.5 * letters + 30 * count  # of the letters, of the space around them
-        few = count <= self.MOST_BUTTONS and width <= self.WIDEST_BUTTONS
+        few = count <= self.MAX_BUTTONS and width <= self.MAX_WIDTH
         return "buttons" if few else "select"
 
     def parse(self, text: str) -> Any:
@@ -488,10 +488,10 @@ def in_lines(text: str) -> str:
         if token in "]}":
             depth -= 1
             found.append(
-                "" if before in ("[", "{") else "\n" + "  " * min(depth, DEEPEST)
+                "" if before in ("[", "{") else "\n" + "  " * min(depth, MAX_DEPTH)
             )
         elif before in ("[", "{", ","):
-            found.append("\n" + "  " * min(depth, DEEPEST))
+            found.append("\n" + "  " * min(depth, MAX_DEPTH))
         if token in "[{":
             depth += 1
         found.append(": " if token == ":" else token)
@@ -530,7 +530,7 @@ class MultipleChoiceField(ValueField):
     """Several values in one column: of `choices`, or one a line. `joined`: kept as one
     text with commas between them; `each`: "number" or "text"."""
 
-    longest = LONGEST_TEXT
+    longest = MAX_TEXT_LENGTH
 
     def __init__(
         self,
@@ -618,4 +618,4 @@ class MultipleChoiceField(ValueField):
 class OtherField(ValueField):
     """A value that is shown and never entered."""
 
-    longest = LONGEST_TEXT
+    longest = MAX_TEXT_LENGTH

@@ -12,7 +12,7 @@ from ..common.formatting import number_text, plain_text
 from ..common.parsing import Ambiguous, read_degrees, read_number
 from .fields import ValueField
 
-LONGEST_NUMBER = 20  # characters of a whole number; no database keeps more
+MAX_NUMBER_LENGTH = 20  # characters of a whole number; no database keeps more
 
 
 def _read_number(text: str, otherwise: Any) -> Decimal:
@@ -57,10 +57,10 @@ class IntegerField(NumberField):
     """A whole number."""
 
     def parse(self, text: str) -> int:
-        if len(text) > 2 * LONGEST_NUMBER:
+        if len(text) > 2 * MAX_NUMBER_LENGTH:
             raise ValueError(_("This number is too large."))
         number = _read_number(text, _("Enter a whole number, such as 12."))
-        if abs(number) >= Decimal(10) ** LONGEST_NUMBER:
+        if abs(number) >= Decimal(10) ** MAX_NUMBER_LENGTH:
             raise ValueError(_("This number is too large."))
         if number != number.to_integral_value():
             raise ValueError(_("Enter a whole number, such as 12."))

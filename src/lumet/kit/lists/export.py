@@ -45,9 +45,9 @@ FORMATS = {
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
     "json": "application/json",
 }
-MOST_XLSX_ROWS = 1_048_575  # the format's own limit, without the headings
-MOST_EXACT = Decimal(10) ** 15  # a spreadsheet keeps 15 digits of a number
-WIDEST = 60  # characters of a column
+MAX_XLSX_ROWS = 1_048_575  # the format's own limit, without the headings
+MAX_EXACT = Decimal(10) ** 15  # a spreadsheet keeps 15 digits of a number
+MAX_WIDTH = 60  # characters of a column
 CHUNK_ROWS = 2_000  # in memory at once
 EXPORT_SECONDS = 600  # for one export
 AT_ONCE = 2  # exports that one process makes; each keeps a processor busy
@@ -309,14 +309,14 @@ def _write_sheet(book: Any, export: Export) -> None:
     first = [row for _, row in zip(range(100), rows, strict=False)]
     for column, heading in enumerate(export.headings):
         longest = max([len(heading), *(len(str(row[column] or "")) for row in first)])
-        sheet.set_column(column, column, min(longest + 2, WIDEST))
+        sheet.set_column(column, column, min(longest + 2, MAX_WIDTH))
     for column, heading in enumerate(export.headings):
         sheet.write_string(0, column, heading, bold)
     number = 0
     for part in (first, rows):
         for row in part:
             number += 1
-            if number > MOST_XLSX_ROWS:
+            if number > MAX_XLSX_ROWS:
                 return
             for column, value in enumerate(row):
                 if isinstance(value, datetime) and value.tzinfo is not None:
@@ -334,7 +334,7 @@ def _write_cell(sheet: Any, row: int, column: int, value: Any, moment: Any) -> N
         sheet.write_datetime(row, column, value.replace(tzinfo=None), moment)
     elif isinstance(value, date) and value.year >= 1900:
         sheet.write_datetime(row, column, value)
-    elif number is not None and abs(number) < MOST_EXACT:
+    elif number is not None and abs(number) < MAX_EXACT:
         sheet.write_number(row, column, value)
     else:
         sheet.write_string(row, column, str(value)[:32_767])

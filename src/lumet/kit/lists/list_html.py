@@ -7,10 +7,10 @@ from typing import NamedTuple
 
 from markupsafe import Markup
 
-from ..common.formatting import MOST_DIGITS
+from ..common.formatting import MAX_DIGITS
 from ..queries.select_builder import Cell, escape
 
-DEEPEST = 9  # levels of a tree that are set in
+MAX_DEPTH = 9  # levels of a tree that are set in
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ class ListRow:
             rest += f'<td class="row-acts">{" ".join(links)}</td>'
         start = "<tr>"
         if branch is not None:
-            level = min(branch.level, DEEPEST)
+            level = min(branch.level, MAX_DEPTH)
             start = f'<tr class="level-{level}" data-level="{branch.level}">'
             head = branch.opener(self.key, said) + head
         return Markup(f"{start}<td>{box}{head}</td>{rest}</tr>\n")
@@ -139,7 +139,7 @@ class Page:
                 continue
             found = found or [list(line.starts) for line in self.lines]
             for starts, has in zip(found, digits, strict=True):
-                room = f"pad-{min(most - has, MOST_DIGITS)}{'' if has else ' no-point'}"
+                room = f"pad-{min(most - has, MAX_DIGITS)}{'' if has else ' no-point'}"
                 starts[column] = starts[column].replace(
                     'class="num', f'class="num {room}', 1
                 )

@@ -1,4 +1,5 @@
-"""The list of a table: a page at a time, by key, however large the table is."""
+"""The query of a list: a page at a time, by keyset pagination, however large the table
+is."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -54,9 +55,9 @@ from ..queries.title_search import Modes, is_titled
 from .list_html import ListRow, Page
 
 PAGE_ROWS = 25
-MOST_SORTED = 2  # columns in one order
-MOST_ON_CARD = 3  # columns beside the title and the state
-MOST_COUNTED = 10_000  # counting stops here: "more than 10,000"
+MAX_SORTED = 2  # columns in one order
+MAX_ON_CARD = 3  # columns beside the title and the state
+MAX_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
 Junction = tuple[()] | tuple[Reference, Reference]
 TOP, BRANCH = "top", "branch"  # parts of a tree
@@ -237,7 +238,7 @@ class ListPlan(Plan):
             and key not in self.wide
             and not isinstance(shown, long)
         ]
-        return [*states[:1], *others[:MOST_ON_CARD]]
+        return [*states[:1], *others[:MAX_ON_CARD]]
 
     def _has_colours(self, key: str) -> bool:
         shown = self.pages.shown_field(key)
@@ -542,12 +543,12 @@ class ListPlan(Plan):
         bound: Mapping[str, Any] = NOTHING,
         is_exact: bool = False,
     ) -> Count:
-        """Count the rows, up to MOST_COUNTED unless it is to be exact."""
+        """Count the rows, up to MAX_COUNTED unless it is to be exact."""
         key = ("count", is_exact)
         if key not in self._statements:
             inner = select(literal(1)).select_from(self._counted)
             inner = inner.where(*self._where)
-            inner = inner if is_exact else inner.limit(MOST_COUNTED + 1)
+            inner = inner if is_exact else inner.limit(MAX_COUNTED + 1)
             counted = select(func.count()).select_from(inner.subquery())
             self._statements[key] = [counted]
         values = {f"p{number}": value for number, value in enumerate(parent)}
@@ -556,7 +557,7 @@ class ListPlan(Plan):
         ).scalar_one()
         if is_exact:
             return Count(found, False)
-        return Count(min(found, MOST_COUNTED), found > MOST_COUNTED)
+        return Count(min(found, MAX_COUNTED), found > MAX_COUNTED)
 
 
 def _limited(statement: Select[Any], offset: str) -> Select[Any]:
@@ -632,7 +633,7 @@ class Sorting:
         kept = [word for word in self.words if word.removeprefix("-") != key]
         if not self.words and self.column and self.column != key:
             kept = [f"{'-' if self.down else ''}{self.column}"]
-        return ",".join([f"{'-' if turned else ''}{key}", *kept[: MOST_SORTED - 1]])
+        return ",".join([f"{'-' if turned else ''}{key}", *kept[: MAX_SORTED - 1]])
 
 
 def read_sort(
@@ -642,7 +643,7 @@ def read_sort(
     column is left out; none mean the first order."""
     order: list[Order] = []
     known: list[str] = []
-    for word in words.split(",")[:MOST_SORTED]:
+    for word in words.split(",")[:MAX_SORTED]:
         down, key = word.startswith("-"), word.removeprefix("-")
         parts = pages.parsed_title.keys if key == TITLE else (key,)
         if key == TITLE or is_sortable(registry, pages, reach, key):

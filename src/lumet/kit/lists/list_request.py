@@ -66,7 +66,7 @@ from .list_query import (
 )
 
 SIZES = (25, 50, 100, 250)
-MOST_GROUPS = 200
+MAX_GROUPS = 200
 TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
 _MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
 FILTER, VIEWS, COLUMNS, OUT, SORT = "filter", "views", "columns", "out", "sort"
@@ -644,7 +644,7 @@ class ListRequest:
         self, connection: Connection, plan: ListPlan, count: Count
     ) -> list[Total | None]:
         """Return the totals of the shown columns over all rows that match, None for
-        none; none at all where there are more than MOST_COUNTED."""
+        none; none at all where there are more than MAX_COUNTED."""
         decided = dict(self.pages.totals)
         wanted = [key for key in plan.shown if key in decided]
         if not wanted or count.is_capped or not count.number:
@@ -682,7 +682,7 @@ class ListRequest:
 
     def groups(self, connection: Connection) -> tuple[list[Group], bool]:
         """Return the groups of the rows that fit, the largest first, months in their
-        order, and whether there are more than MOST_GROUPS."""
+        order, and whether there are more than MAX_GROUPS."""
         key, summed = self.group_by(), self.sum_of()
         plan = self.plan()
         base = plan.selection.base
@@ -702,15 +702,15 @@ class ListRequest:
         place = "1" if by_month else "3"
         order: ColumnElement[Any] = literal_column(place).desc()
         statement = statement.group_by(*grouped).order_by(order)
-        statement = statement.limit(MOST_GROUPS + 1)
+        statement = statement.limit(MAX_GROUPS + 1)
         rows: Sequence[Any] = self.reach.run(connection, statement, self.bound).all()
-        shown = rows[:MOST_GROUPS]
+        shown = rows[:MAX_GROUPS]
         values = [row[0] for row in shown if row[0] is not None]
         titles = self._titles(connection, key, values)
         found = [self._group(key, titles, *row) for row in shown]
         if by_month:
             found.reverse()
-        return found, len(rows) > MOST_GROUPS
+        return found, len(rows) > MAX_GROUPS
 
     def _has_hidden(self, key: str) -> bool:
         """Tell whether a lookup may refer to records that the user does not see."""

@@ -95,7 +95,7 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class Impersonation:
-    """As whom somebody who keeps the accounts looks at the application."""
+    """The user or role that an administrator impersonates: views the application as."""
 
     label: str
     roles: tuple[str, ...]

@@ -11,8 +11,8 @@ from .context import Site, site
 from .table_pages import TablePages, python_type
 
 LEFT = "left"  # what a session keeps of lists: how they were left, by table
-MOST_LEFT = 4
-LONGEST_LEFT = 300  # characters of an address; a cookie holds all of them
+MAX_LEFT = 4
+MAX_LEFT_QUERY = 300  # characters of an address; a cookie holds all of them
 
 
 def record_address(table: str, key: str) -> str:
@@ -33,10 +33,10 @@ def list_address(table: str) -> str:
 def leave_list(table: str, query: str) -> None:
     """Remember how the user left the list of a table, to lead back to it."""
     left: dict[str, str] = session.get(LEFT, {})
-    if left.get(table) == query or len(query) > LONGEST_LEFT:
+    if left.get(table) == query or len(query) > MAX_LEFT_QUERY:
         return
     others = [(name, text) for name, text in left.items() if name != table]
-    session[LEFT] = dict([*others[1 - MOST_LEFT :], (table, query)])
+    session[LEFT] = dict([*others[1 - MAX_LEFT :], (table, query)])
 
 
 def left_list(table: str, or_home: bool = True) -> str:

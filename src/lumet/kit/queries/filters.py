@@ -48,8 +48,8 @@ from .select_builder import SelectBuilder
 
 IS, FROM, TO, WITHIN = "is", "from", "to", "within"
 HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"
-MOST_VALUES = 50  # of one filter
-LONGEST_VALUE = 1_000  # characters of one; what is longer filters nothing
+MAX_VALUES = 50  # of one filter
+MAX_VALUE_LENGTH = 1_000  # characters of one; what is longer filters nothing
 PRESETS = (
     "today", "yesterday", "this-week", "last-week", "this-month", "last-month", "this-year",
     "last-year", "last-30-days", "next-30-days",
@@ -124,10 +124,10 @@ def read_filters(
             texts = [
                 text
                 for text in arguments.getlist(f"{key}.{operator}")
-                if text.strip() and len(text) <= LONGEST_VALUE
+                if text.strip() and len(text) <= MAX_VALUE_LENGTH
             ]
             try:
-                filter_ = _read(pages, key, field, operator, texts[:MOST_VALUES])
+                filter_ = _read(pages, key, field, operator, texts[:MAX_VALUES])
             except (ValueError, ArithmeticError, RecursionError):
                 continue
             if filter_ is not None:

@@ -1,7 +1,7 @@
 """Hierarchies: records that refer to a parent in their own table, their ancestors,
 which are at the top level, and which have children.
 
-Data may hold a circle already: nothing is followed further than MOST_ABOVE records.
+Data may hold a circle already: nothing is followed further than MAX_ABOVE records.
 """
 
 from collections.abc import Mapping, Sequence
@@ -31,8 +31,8 @@ from ..pages.table_pages import Reference, TablePages
 from ..pages.urls import record_home
 from .select_builder import Cell, SelectBuilder
 
-MOST_ABOVE = 50
-MOST_STRANDED = 10_000  # records among which circles are looked for
+MAX_ABOVE = 50
+MAX_STRANDED = 10_000  # records among which circles are looked for
 Values = tuple[Any, ...]
 
 
@@ -97,15 +97,15 @@ class Hierarchy:
 
     def stranded(self, connection: Connection, reach: Reach) -> int:
         """Return the number of records that are below no record of the top level, since
-        the data have circles; 0 where there are more than MOST_STRANDED to look at."""
+        the data have circles; 0 where there are more than MAX_STRANDED to look at."""
         pages = self.pages
         rows = reach.rows(pages.table)
         alive = [pages.is_alive(rows)] if pages.soft_delete else []
         whole = select(literal(1)).select_from(rows).where(*alive)
-        whole = whole.limit(MOST_STRANDED + 1)
+        whole = whole.limit(MAX_STRANDED + 1)
         counted = select(func.count()).select_from(whole.subquery())
         number = int(reach.run(connection, counted).scalar_one())
-        if number > MOST_STRANDED:
+        if number > MAX_STRANDED:
             return 0
         places = _raw(rows, self.referred)
         first = select(*[each.label(f"v{n}") for n, each in enumerate(places)])
@@ -137,7 +137,7 @@ class Hierarchy:
         following = select(*higher, chain.c.depth + 1).join_from(
             rows, chain, _matches(rows, self.referred, chain)
         )
-        chain = chain.union_all(following.where(chain.c.depth < MOST_ABOVE))
+        chain = chain.union_all(following.where(chain.c.depth < MAX_ABOVE))
         places = [chain.c[f"v{n}"] for n in range(len(self.columns))]
         statement = select(*places).order_by(chain.c.depth)
         bound = {f"start{n}": value for n, value in enumerate(start)}

@@ -1,4 +1,4 @@
-"""Choosing a record by its title."""
+"""Lookups: autocomplete of a record by its title."""
 
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
@@ -27,9 +27,9 @@ from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
-MOST_FOUND = 400
+MAX_FOUND = 400
 SEARCH_SECONDS = 0.3  # for what no index finds
-MOST_TELLING = 2  # columns on the second line
+MAX_TELLING = 2  # columns on the second line
 NOTHING: Mapping[str, Any] = {}
 
 
@@ -124,7 +124,7 @@ class LookupPlan(Plan):
         first `skip`: at first those that begin with the search, then the others, as far
         as SEARCH_SECONDS last."""
         asked = read_search(self._site, self._pages, self.reach, search)
-        wanted = min(skip, MOST_FOUND) + FOUND_AT_ONCE + 1
+        wanted = min(skip, MAX_FOUND) + FOUND_AT_ONCE + 1
         bound = {"wanted": wanted, **_bound(given)}
         database = self._site.database
         if not asked.is_meant:
@@ -231,7 +231,7 @@ def _bound(given: Mapping[str, Any]) -> dict[str, Any]:
 
 def _cut_out(found: list[Option], skip: int) -> Found:
     behind = found[skip:]
-    more = len(behind) > FOUND_AT_ONCE and skip < MOST_FOUND
+    more = len(behind) > FOUND_AT_ONCE and skip < MAX_FOUND
     return Found(behind[:FOUND_AT_ONCE], more)
 
 
@@ -247,7 +247,7 @@ def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
         if key in pages.fields and not isinstance(pages.fields[key], dull)
         if key not in pages.parsed_title.keys
     ]
-    return keys[:MOST_TELLING]
+    return keys[:MAX_TELLING]
 
 
 def lookup_plan(

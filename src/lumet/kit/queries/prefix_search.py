@@ -1,6 +1,7 @@
-"""Searching a table with many rows: what begins with a word, by the indexes there are.
+"""Prefix search in a large table: rows that begin with a word, by the indexes there
+are.
 
-The keys of at most MOST_FOUND records are found first, and the list is read among
+The keys of at most MAX_FOUND records are found first, and the list is read among
 those; so neither its order nor its filters can lead a server past the index.
 """
 
@@ -16,7 +17,7 @@ from .lookups import lookup_plan
 from .search import SPELLINGS, begins_with, prefix_values, spellings
 from .select_builder import SelectBuilder
 
-MOST_FOUND = 1_000
+MAX_FOUND = 1_000
 
 
 class PrefixSearch(Plan):
@@ -30,7 +31,7 @@ class PrefixSearch(Plan):
         self._kind = site.database.engine.dialect.name
         selection = SelectBuilder(site.registry, pages, reach, site.language)
         self._keys = selection.keys_reader()
-        limited = selection.statement().limit(MOST_FOUND)
+        limited = selection.statement().limit(MAX_FOUND)
         self._own: list[Any] = []
         self._through: list[tuple[Reference, Any]] = []
         for key in pages.seen_by(reach, pages.prefix_searchable):
@@ -53,10 +54,10 @@ class PrefixSearch(Plan):
             parse = python_type(self._pages.column(reference.columns[0]))
             plan = lookup_plan(self._site, reference, self.reach)
             options = plan.find(search).options
-            if options and len(found) < MOST_FOUND:
+            if options and len(found) < MAX_FOUND:
                 values = [parse(option.value) for option in options]
                 self._add(found, connection, statement, {"values": values})
-        return list(found)[:MOST_FOUND]
+        return list(found)[:MAX_FOUND]
 
     def _add(
         self,

@@ -18,8 +18,8 @@ from sqlalchemy.types import NullType
 
 from ..db.column_types import TextBytes
 
-MOST_WORDS = 4
-LONGEST_SEARCH = 300  # characters; a title that is pasted whole fits in
+MAX_WORDS = 4
+MAX_SEARCH_LENGTH = 300  # characters; a title that is pasted whole fits in
 Matcher = Callable[..., ColumnElement[bool]]
 
 
@@ -31,7 +31,7 @@ def words_of(search: str, fixed: Collection[str] = ()) -> list[str]:
         for word in search.split()
         if any(map(str.isalnum, word)) and word.lower() not in fixed
     ]
-    return found[:MOST_WORDS]
+    return found[:MAX_WORDS]
 
 
 def is_beyond_ascii(search: str) -> bool:

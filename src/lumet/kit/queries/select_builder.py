@@ -38,7 +38,7 @@ from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.titles import DEPTH
 from .formulas import formula_type
 
-LONGEST_CELL = 90  # characters of a text in a list
+MAX_CELL_LENGTH = 90  # characters of a text in a list
 Path = tuple[str, ...]
 Reader = Callable[[Any], Any]  # of a row
 Rows = Sequence[Any]
@@ -83,9 +83,9 @@ class Cell(NamedTuple):
 
 
 def _long_cell(text: str) -> Cell:
-    if len(text) <= LONGEST_CELL:
+    if len(text) <= MAX_CELL_LENGTH:
         return Cell(text)
-    return Cell(text[:LONGEST_CELL].rsplit(" ", 1)[0] + " …", whole=text)
+    return Cell(text[:MAX_CELL_LENGTH].rsplit(" ", 1)[0] + " …", whole=text)
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ from ..pages.registry import Registry
 from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH, Title, is_separator
 from .search import (
-    LONGEST_SEARCH,
+    MAX_SEARCH_LENGTH,
     escape_like,
     is_beyond_ascii,
     matchers,
@@ -26,7 +26,7 @@ from .search import (
 )
 
 EMPTY, TEXT, VALUE, SPAN = "empty", "text", "value", "span"
-MOST_STEPS = 4_000  # of taking a title apart; what is still unclear then is not found
+MAX_STEPS = 4_000  # of taking a title apart; what is still unclear then is not found
 Modes = tuple[str, ...]  # how each column of a title is compared, in their order
 
 
@@ -96,7 +96,7 @@ class Search:
 
 def read_search(site: Site, pages: TablePages, reach: Reach, text: str) -> Search:
     """Return the search for an entered text."""
-    text = text.strip()[:LONGEST_SEARCH]
+    text = text.strip()[:MAX_SEARCH_LENGTH]
     if not text:
         return Search()
     key = ("title pattern", pages.name, reach.shape)
@@ -180,7 +180,7 @@ class _Reader:
         is_begun: bool,
     ) -> Iterator[tuple[int, dict[int, str]]]:
         self.steps += 1
-        if self.steps > MOST_STEPS:
+        if self.steps > MAX_STEPS:
             return
         if place == len(pattern.parts):
             last = pattern.title.texts[-1] if is_begun else ""

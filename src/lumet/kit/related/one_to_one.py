@@ -1,5 +1,5 @@
-"""Records that are part of another, since their reference to it is unique: shown with
-its own fields."""
+"""One-to-one parts: records whose reference to another is unique, shown with its
+fields."""
 
 from dataclasses import dataclass
 

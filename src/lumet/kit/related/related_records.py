@@ -29,7 +29,7 @@ from ..queries.record import Record
 from ..queries.title_search import read_search
 
 BLOCK_ROWS = 8
-MOST_COLUMNS = 5
+MAX_COLUMNS = 5
 PRINTED_ROWS = 500  # of a block on paper
 READ_AT_ONCE = 2  # blocks that come with the record's page
 NOTHING: Mapping[str, str] = {}
@@ -216,7 +216,7 @@ class RelatedBlocks:
         by = () if through else reference.columns
         shown = [key for key in pages.list.columns if key not in by]
         wanted = ListSpec(
-            tuple(shown[:MOST_COLUMNS]) or None,
+            tuple(shown[:MAX_COLUMNS]) or None,
             words=len(search.words),
             titled=search.modes,
             is_folded=search.is_folded,

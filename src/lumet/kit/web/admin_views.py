@@ -1,4 +1,4 @@
-"""For those who keep the accounts: users, roles, and looking as another."""
+"""User administration: users, roles, and viewing as another (impersonation)."""
 
 import re
 from collections.abc import Callable
@@ -21,7 +21,7 @@ from flask_babel import gettext as _
 from flask_login import current_user
 
 from ..access.roles import ALL, ANYONE
-from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, Refused
+from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, AccountError
 from ..pages.context import IMPERSONATION, impersonation, may_manage_users, note, site
 
 blueprint = Blueprint("admin", __name__)
@@ -83,7 +83,7 @@ def add() -> ResponseReturnValue:
     name = request.form.get("name", "")
     try:
         token = site().users.invite(name, roles)
-    except Refused as error:
+    except AccountError as error:
         return _accounts(str(error), 422)
     account = site().users.find(name)
     note("account", f"invited {account.name} as {', '.join(roles)}")
@@ -147,7 +147,7 @@ def save(number: int) -> ResponseReturnValue:
             site().users.rename(number, name)
             note("account", f"renamed {before.name} to {name}")
         site().users.set_roles(number, roles)
-    except Refused as error:
+    except AccountError as error:
         return _page(number, str(error), 422)
     site().users.set_attributes(number, attributes)
     words = f"{before.name}: roles {_listed(before.roles)} → {_listed(roles)}"
@@ -195,7 +195,7 @@ def disable(number: int) -> ResponseReturnValue:
             site().users.enable(found.name)
         else:
             site().users.disable(found.name)
-    except Refused as error:
+    except AccountError as error:
         return _page(number, str(error), 422)
     note("account", f"{'enabled' if found.disabled else 'disabled'} {found.name}")
     return redirect(url_for(".account", number=number))

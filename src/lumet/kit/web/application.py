@@ -3,6 +3,7 @@
 import importlib
 import importlib.util
 import inspect
+import re
 import secrets
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
@@ -17,7 +18,7 @@ from flask_babel import Babel, gettext
 from flask_babel.speaklater import LazyString
 from flask_login import LoginManager
 from flask_wtf.csrf import CSRFProtect
-from jinja2 import ChoiceLoader, FileSystemLoader
+from jinja2 import ChoiceLoader, Environment, FileSystemLoader
 from markupsafe import Markup
 
 from ..access.roles import Attribute, Role
@@ -50,9 +51,11 @@ from . import (
 from . import login_views as account_views
 from . import navigation as page_views
 from .error_pages import add_error_pages
-from .request_limits import LARGEST_REQUEST, limit_requests
+from .request_limits import MAX_REQUEST_BYTES, limit_requests
 from .security import SignedSessions, add_security
 from .static_files import serve_revisions, static_address
+
+_INDENTATION = re.compile(r"^ +", re.MULTILINE)
 
 
 def build(
@@ -88,14 +91,14 @@ def build(
         WTF_CSRF_SSL_STRICT=settings.https,
         BABEL_DEFAULT_LOCALE=language,
         TIME_ZONE=settings.time_zone,
-        MAX_CONTENT_LENGTH=LARGEST_REQUEST,
-        MAX_FORM_MEMORY_SIZE=LARGEST_REQUEST,
+        MAX_CONTENT_LENGTH=MAX_REQUEST_BYTES,
+        MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
     )
     own = Path(app.root_path) / "custom"
     app.jinja_loader = ChoiceLoader(
         [
             FileSystemLoader(own / "templates"),
-            FileSystemLoader(Path(app.root_path) / "kit" / "templates"),
+            _Templates(Path(app.root_path) / "kit" / "templates"),
         ]
     )
     # labels are lazy, and would pass for HTML
@@ -123,7 +126,7 @@ def build(
         users=Users(
             store,
             AccountPolicy(
-                shortest_password=settings.password_length,
+                min_password_length=settings.password_length,
                 words=(name, package, *[role.name for role in roles]),
                 idle=timedelta(hours=settings.session_idle_hours),
                 absolute=timedelta(days=settings.session_days),
@@ -158,6 +161,14 @@ def build(
     add_error_pages(app)
     app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
     return app
+
+
+class _Templates(FileSystemLoader):
+    """Templates without their indentation, which would be a tenth of every page."""
+
+    def get_source(self, environment: Environment, template: str) -> Any:
+        source, filename, is_current = super().get_source(environment, template)
+        return _INDENTATION.sub("", source), filename, is_current
 
 
 def _number_request() -> None:

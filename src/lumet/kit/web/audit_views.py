@@ -1,4 +1,4 @@
-"""The pages of the activity log, for those who may see it."""
+"""The pages of the activity log."""
 
 import csv
 import io
@@ -30,7 +30,7 @@ from .audit_reach import seen_entries
 
 PAGE_ENTRIES = 50
 AT_ONCE = 500  # entries that are looked at together
-LARGEST_NUMBER = 2**31 - 1  # of an entry, in any store
+MAX_NUMBER = 2**31 - 1  # of an entry, in any store
 _HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
              "field", "before", "after", "request")  # fmt: skip
 blueprint = Blueprint("audit", __name__)
@@ -51,7 +51,7 @@ def entries() -> ResponseReturnValue:
     """A page of the log, the latest first."""
     log = site().log
     before = request.args.get("before", 0, type=int)
-    found = log.read(_wanted(), PAGE_ENTRIES + 1, min(max(before, 0), LARGEST_NUMBER))
+    found = log.read(_wanted(), PAGE_ENTRIES + 1, min(max(before, 0), MAX_NUMBER))
     more = found[PAGE_ENTRIES - 1].id if len(found) > PAGE_ENTRIES else 0
     kept = [(k, v) for k, v in request.args.items() if k != "before" and v]
     return render_template(

@@ -24,7 +24,7 @@ from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
 from .form_context import too_many_records
 
-MOST_ROWS = 1_000  # at once
+MAX_ROWS = 1_000  # at once
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,12 +56,12 @@ def chosen_keys(
     list_request: ListRequest, connection: Connection, rows: Sequence[str], is_all: bool
 ) -> list[str]:
     """Return the keys of the chosen records, as addresses have them: those in `rows`,
-    or all that fit what the list is asked for; at most MOST_ROWS and one."""
+    or all that fit what the list is asked for; at most MAX_ROWS and one."""
     if not is_all:
-        return list(dict.fromkeys(rows))[: MOST_ROWS + 1]
+        return list(dict.fromkeys(rows))[: MAX_ROWS + 1]
     list_request.look(connection)
     page = list_request.plan().read(
-        connection, size=MOST_ROWS + 1, bound=list_request.bound
+        connection, size=MAX_ROWS + 1, bound=list_request.bound
     )
     return [line.key for line in page.lines]
 

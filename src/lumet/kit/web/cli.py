@@ -16,10 +16,10 @@ from flask import Flask
 
 from ..access.roles import ANYONE, Attribute
 from ..accounts.store import open_store
-from ..accounts.users import AccountPolicy, Refused, Users
+from ..accounts.users import AccountError, AccountPolicy, Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
-from .request_limits import LONGEST_HEADERS
+from .request_limits import MAX_HEADERS_BYTES
 
 HOST = "127.0.0.1"
 PORT = 8040
@@ -53,7 +53,7 @@ def run(
         words = (name, package, *roles)
         users = Users(store, AccountPolicy(settings.password_length, words))
         return _user_command(users, given, attributes)
-    except Refused as error:
+    except AccountError as error:
         print(error, file=sys.stderr)
         return 2
     except CannotStart as error:
@@ -118,7 +118,7 @@ def _user_command(
 
 
 def _attributes(given: Sequence[str], declared: Sequence[Attribute]) -> dict[str, str]:
-    """Return attributes from NAME=VALUE words. Raises Refused for others than
+    """Return attributes from NAME=VALUE words. Raises AccountError for others than
     declared."""
     known = {attribute.name: attribute for attribute in declared}
     found = {}
@@ -126,11 +126,11 @@ def _attributes(given: Sequence[str], declared: Sequence[Attribute]) -> dict[str
         name, _, value = word.partition("=")
         if name not in known:
             there = ", ".join(known) or "none"
-            raise Refused(f"There is no attribute {name}. Available: {there}.")
+            raise AccountError(f"There is no attribute {name}. Available: {there}.")
         try:
             found[name] = known[name].parse(value)
         except (ValueError, ArithmeticError):
-            raise Refused(
+            raise AccountError(
                 f"{name} takes a value of the type {known[name].kind}."
             ) from None
     return found
@@ -140,12 +140,12 @@ def _password(from_input: bool) -> str:
     if from_input:
         return sys.stdin.readline().rstrip("\r\n")
     if not sys.stdin.isatty():
-        raise Refused(
+        raise AccountError(
             "There is no terminal to ask for a password: use --password-stdin."
         )
     first = getpass.getpass("Password: ")
     if getpass.getpass("Once more: ") != first:
-        raise Refused("The passwords do not match; nothing was changed.")
+        raise AccountError("The passwords do not match; nothing was changed.")
     return first
 
 
@@ -175,7 +175,7 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
             channel_timeout=IDLE_SECONDS,
             cleanup_interval=IDLE_SECONDS // 4,
             asyncore_use_poll=True,
-            max_request_header_size=LONGEST_HEADERS,
+            max_request_header_size=MAX_HEADERS_BYTES,
             # whom they are believed is decided by the application: see PROXY
             clear_untrusted_proxy_headers=False,
         )

@@ -1,4 +1,4 @@
-"""The forms of records: adding, editing, one field in its place."""
+"""The forms of records: adding, editing, and editing one field in a cell."""
 
 from collections.abc import Sequence
 from contextlib import suppress
@@ -35,7 +35,7 @@ from ..editing.record_saver import (
     SaveResult,
 )
 from ..editing.transactions import SaveAborted, audited
-from ..files.uploads import Refused
+from ..files.uploads import UploadRejected
 from ..forms.file_fields import REMOVE, FileField, uploads
 from ..pages.context import actor, note, preferences, site
 from ..pages.table_pages import TablePages
@@ -123,7 +123,7 @@ def _typed(pages: TablePages) -> Typed:
                 sent.stream,
                 (who.user_id or 0, who.name),
             )
-        except Refused as error:
+        except UploadRejected as error:
             typed.setlist(f"unfit-{key}", [str(error)])
         else:
             typed.setlist(key, [token])

@@ -16,7 +16,7 @@ from sqlalchemy import select
 
 from ..files.thumbnails import NotAnImage, cached_thumbnail
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
-from ..files.uploads import Refused as NoPictureThere
+from ..files.uploads import UploadRejected as NoPictureThere
 from ..forms.file_fields import FileField, uploads
 from ..pages.context import site
 from ..pages.urls import record_address

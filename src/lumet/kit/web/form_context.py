@@ -1,4 +1,4 @@
-"""The page of a form: what it shows of a record, its rows, and what was typed."""
+"""The context of a form page: the record, its detail rows, and the input."""
 
 import secrets
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""What pages ask by the way: how a date is read, and which keys do what."""
+"""Help for pages: how a date is read, and the keyboard shortcuts."""
 
 from datetime import date, datetime, time
 from typing import Any

@@ -1,4 +1,5 @@
-"""The history of a record: who changed what from what to what, and putting it back."""
+"""The history of a record: changes with their values before and after, and their
+reversal."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass

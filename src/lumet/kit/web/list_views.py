@@ -25,7 +25,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.preferences import LONGEST_QUERY, SavedView
+from ..accounts.preferences import MAX_QUERY_LENGTH, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
 from ..db.errors import classify
@@ -40,21 +40,21 @@ from ..lists.export import (
     make_export,
 )
 from ..lists.list_html import Page, RowAction
-from ..lists.list_query import MOST_COUNTED, Count, ListPlan
+from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import CHART, GROUPS, SIZES, ListRequest
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, key_values, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
-from .bulk_actions import MOST_ROWS, BulkAction, BulkResult, chosen_keys
+from .bulk_actions import MAX_ROWS, BulkAction, BulkResult, chosen_keys
 from .edit_views import let_go
 from .form_context import PIECE
 from .navigation import blueprint, table_or_404
 
 __all__ = ["blueprint"]
 
-MOST_PRINTED = 1_000  # rows on paper
+MAX_PRINTED = 1_000  # rows on paper
 # what is no field has a hyphen in its name, as no column's key has
 ACTION, SET_COLUMN, CHOSEN_ROW = "do-action", "set-column", "chosen-row"
 ALL_ROWS, IS_SURE, SEEN_OF_ROW = "all-rows", "is-sure", "seen-of-row"
@@ -281,7 +281,7 @@ def _read_asked(
     position = arguments.get("n", 0, type=int)
     rest: dict[str, Any] = {"size": list_request.size, "bound": list_request.bound}
     if not list_request.pages.key:
-        skipped = min(max(0, arguments.get("skip", 0, type=int)), MOST_COUNTED)
+        skipped = min(max(0, arguments.get("skip", 0, type=int)), MAX_COUNTED)
         return plan.read_at(connection, skipped, **rest), skipped + 1
     if "before" in arguments:
         page = plan.read(connection, arguments["before"], backward=True, **rest)
@@ -308,7 +308,7 @@ def _page_links(
         key = "skip" if page.begin.isdecimal() else "before"
         links["first"] = link()
         links["earlier"] = link(**{key: page.begin}, **before)
-    if page.end and not (page.end.isdecimal() and int(page.end) > MOST_COUNTED):
+    if page.end and not (page.end.isdecimal() and int(page.end) > MAX_COUNTED):
         after = {"n": position + len(page.lines)} if numbered else {}
         key = "skip" if page.end.isdecimal() else "after"
         links["later"] = link(**{key: page.end}, **after)
@@ -341,11 +341,11 @@ def bulk_action(name: str) -> ResponseReturnValue:
     shown_value = ""
     with site().database.reading() as connection:
         keys = chosen_keys(list_request, connection, rows, is_all)
-        if not keys or len(keys) > MOST_ROWS:
+        if not keys or len(keys) > MAX_ROWS:
             few = _("Select the records first.")
             many = _(
                 "At most %(most)s records can be changed at once. Add a filter.",
-                most=number_text(MOST_ROWS, site().language, None),
+                most=number_text(MAX_ROWS, site().language, None),
             )
             flash(many if keys else few)
             return redirect(back)
@@ -391,7 +391,7 @@ def _export_selected(
         return redirect(list_request.address())
     if not is_all:
         found = []
-        for row in rows[:MOST_ROWS]:
+        for row in rows[:MAX_ROWS]:
             with suppress(ValueError, ArithmeticError):
                 key = key_values(list_request.site, list_request.pages, row)
                 found.append(tuple(key.values()))
@@ -420,7 +420,7 @@ def choose_columns(name: str) -> ResponseReturnValue:
 
 def _asked() -> MultiDict[str, str]:
     """Return the parameters of the list from which a form was sent."""
-    query = request.form.get("list-query", "")[:LONGEST_QUERY]
+    query = request.form.get("list-query", "")[:MAX_QUERY_LENGTH]
     return MultiDict(parse_qsl(query))
 
 
@@ -497,7 +497,7 @@ def _busy_exporting() -> ResponseReturnValue:
 
 @blueprint.get("/t/<name>/print")
 def print_list(name: str) -> ResponseReturnValue:
-    """What a list shows, for paper: without navigation, up to MOST_PRINTED rows."""
+    """What a list shows, for paper: without navigation, up to MAX_PRINTED rows."""
     pages, reach = table_or_404(name)
     if not pages.has_list:
         abort(404)
@@ -506,9 +506,9 @@ def print_list(name: str) -> ResponseReturnValue:
         list_request.look(connection)
         plan = list_request.plan()
         if pages.key:
-            page = plan.read(connection, size=MOST_PRINTED, bound=list_request.bound)
+            page = plan.read(connection, size=MAX_PRINTED, bound=list_request.bound)
         else:
-            page = plan.read_at(connection, 0, MOST_PRINTED, list_request.bound)
+            page = plan.read_at(connection, 0, MAX_PRINTED, list_request.bound)
         count = plan.count(connection, bound=list_request.bound)
         active_filters = list_request.active_filters(connection)
         totals = list_request.totals(connection, plan, count)

@@ -1,4 +1,4 @@
-"""Signing in and out, setting a password by a link, and one's own profile."""
+"""Sign-in and sign-out, passwords by link, and the profile."""
 
 import secrets
 from collections.abc import Callable
@@ -21,7 +21,7 @@ from flask_babel import ngettext
 from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
-from ..accounts.users import Refused, TooManyFailures
+from ..accounts.users import AccountError, TooManyFailures
 from ..common.formatting import is_language
 from ..pages.context import note, site
 
@@ -154,17 +154,17 @@ def _by_link(
         try:
             note("account", accept(_new_password()))
             return redirect(url_for(".sign_in"))
-        except Refused as error:
+        except AccountError as error:
             wrong = str(error)
     page = render_template("by-link.html", is_good=is_good, name=name, wrong=wrong)
     return page, 422 if wrong else 200 if is_good else 404
 
 
 def _new_password() -> str:
-    """Return the new password that was sent twice. Raises Refused when they differ."""
+    """Return the new password that was sent twice. Raises AccountError when they differ."""
     password = request.form.get("password", "")
     if password != request.form.get("again", ""):
-        raise Refused(_("The passwords do not match."))
+        raise AccountError(_("The passwords do not match."))
     return password
 
 
@@ -180,7 +180,7 @@ def _profile(wrong: str = "", status: int = 200) -> tuple[str, int]:
     page = render_template(
         "profile.html",
         wrong=wrong,
-        shortest=users.rules.shortest_password,
+        shortest=users.rules.min_password_length,
         sessions=users.sessions(current_user.id),
         own=users.own_session(current_user),
         languages=_languages(),
@@ -218,7 +218,7 @@ def save_profile() -> ResponseReturnValue:
             return refused
         try:
             users.set_display_name(current_user.id, shown)
-        except Refused as error:
+        except AccountError as error:
             return _profile(str(error), 422)
         note("account", f"changed the own display name to {shown or '–'}")
     users.set_profile(current_user.id, language, zone)
@@ -240,7 +240,7 @@ def _confirm() -> ResponseReturnValue | None:
         )
         page, _status = _profile(wrong)
         return page, 429, {"Retry-After": str(error.seconds)}
-    except Refused as error:
+    except AccountError as error:
         note("account", "refused: a wrong present password")
         if site().users.load(who.token) is None:
             logout_user()
@@ -259,7 +259,7 @@ def change_password() -> ResponseReturnValue:
         return refused
     try:
         site().users.change_password(current_user, _new_password())
-    except Refused as error:
+    except AccountError as error:
         return _profile(str(error), 422)
     note("account", "changed the own password")
     flash(_("The password was changed; your other sessions have ended."))

@@ -11,7 +11,7 @@ from ..forms.fields import LookupField
 from ..pages.context import site
 from ..pages.table_pages import TablePages
 from ..queries.lookups import Found, Lookup
-from ..queries.search import LONGEST_SEARCH
+from ..queries.search import MAX_SEARCH_LENGTH
 from .form_context import Typed, form_page, part_editors, seen_of, typed_again
 from .navigation import blueprint, table_or_404
 
@@ -42,7 +42,7 @@ def choosing(
     if column not in saver.entered:
         abort(404)
     lookup = _lookup(pages, saver.reach, column, typed)
-    search = typed.get(SEARCH, "")[:LONGEST_SEARCH]
+    search = typed.get(SEARCH, "")[:MAX_SEARCH_LENGTH]
     kept = [
         (key, text)
         for key, texts in typed.lists()
@@ -65,7 +65,7 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
     pages, reach = table_or_404(name)
     lookup = _lookup(pages, reach, column, request.args)
-    search = request.args.get(SEARCH, "")[:LONGEST_SEARCH]
+    search = request.args.get(SEARCH, "")[:MAX_SEARCH_LENGTH]
     return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
 
 

@@ -1,4 +1,4 @@
-"""What all pages share: signing in first, the menu, the table that is named."""
+"""Navigation: the sign-in, the menu, and the table of an address."""
 
 from pathlib import Path
 from typing import Any

@@ -1,4 +1,4 @@
-"""The pages of records: shown, with what refers to them."""
+"""The pages of records, with their related records."""
 
 from datetime import UTC, datetime
 from typing import Any

@@ -24,17 +24,17 @@ from sqlalchemy.exc import DataError, StatementError
 from ..pages.context import site
 from ..pages.table_pages import DetailRows
 
-LONGEST_PATH = 2_000
-LONGEST_QUERY = 16_000
-MOST_PARAMETERS = 500
-LONGEST_NAME = 200
-LONGEST_VALUE = 4_000
-LONGEST_HEADERS = 32 * 1024
-LARGEST_REQUEST = 1024 * 1024  # bytes; reading a megabyte of escapes takes 0.2 s
-LARGEST_RECORD = 2 * 1024 * 1024  # of a form in parts, which has no escapes
-LARGEST_WITH_ROWS = 8 * 1024 * 1024  # the same of a form with its rows
-MOST_FIELDS = 1_000  # of a form
-MOST_WITH_ROWS = 40_000
+MAX_PATH_LENGTH = 2_000
+MAX_QUERY_LENGTH = 16_000
+MAX_PARAMETERS = 500
+MAX_NAME_LENGTH = 200
+MAX_VALUE_LENGTH = 4_000
+MAX_HEADERS_BYTES = 32 * 1024
+MAX_REQUEST_BYTES = 1024 * 1024  # bytes; reading a megabyte of escapes takes 0.2 s
+MAX_RECORD_BYTES = 2 * 1024 * 1024  # of a form in parts, which has no escapes
+MAX_WITH_ROWS_BYTES = 8 * 1024 * 1024  # the same of a form with its rows
+MAX_FIELDS = 1_000  # of a form
+MAX_WITH_ROWS = 40_000
 FILES_AT_ONCE = 4  # so many of the largest may come with one form
 MULTIPART = "multipart/form-data"
 TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
@@ -60,16 +60,19 @@ def limit_requests(app: Flask, most_bytes: int) -> None:
 
 
 def _limit_address() -> None:
-    if len(request.path) > LONGEST_PATH or len(request.query_string) > LONGEST_QUERY:
+    if (
+        len(request.path) > MAX_PATH_LENGTH
+        or len(request.query_string) > MAX_QUERY_LENGTH
+    ):
         abort(414)
     if any(
-        len(request.headers.get(each, "")) > LONGEST_VALUE for each in _READ_HEADERS
+        len(request.headers.get(each, "")) > MAX_VALUE_LENGTH for each in _READ_HEADERS
     ):
         abort(431)
     found = list(request.args.items(multi=True))
-    if len(found) > MOST_PARAMETERS or any(map(_is_odd, found)):
+    if len(found) > MAX_PARAMETERS or any(map(_is_odd, found)):
         abort(400)
-    if "\0" in request.path or any(len(v) > LONGEST_VALUE for _name, v in found):
+    if "\0" in request.path or any(len(v) > MAX_VALUE_LENGTH for _name, v in found):
         abort(400)
 
 
@@ -77,7 +80,7 @@ def _is_odd(pair: tuple[str, str]) -> bool:
     """Tell whether a name or a value holds what no field does: a NUL, half a
     character."""
     name, value = pair
-    return len(name) > LONGEST_NAME or "\0" in name or "\0" in value or not (
+    return len(name) > MAX_NAME_LENGTH or "\0" in name or "\0" in value or not (
         _is_text(name) and _is_text(value)
     )  # fmt: skip
 
@@ -92,17 +95,17 @@ def _is_text(text: str) -> bool:
 
 def _limit_form(most_bytes: int) -> None:
     # by form, not by content: other requests stay small
-    most, fields, files = LARGEST_REQUEST, MOST_FIELDS, 0
+    most, fields, files = MAX_REQUEST_BYTES, MAX_FIELDS, 0
     is_parted = request.mimetype == MULTIPART
     if request.endpoint in TAKE_FILES:
         pages = site().registry.pages.get((request.view_args or {}).get("name", ""))
         has_rows = pages and any(isinstance(each, DetailRows) for each in pages.details)
-        fields = MOST_WITH_ROWS if has_rows else MOST_FIELDS
+        fields = MAX_WITH_ROWS if has_rows else MAX_FIELDS
         if is_parted:
-            most = LARGEST_WITH_ROWS if has_rows else LARGEST_RECORD
+            most = MAX_WITH_ROWS_BYTES if has_rows else MAX_RECORD_BYTES
         files = FILES_AT_ONCE * most_bytes if is_parted else 0
     elif request.endpoint in MAY_SEND_MUCH:
-        fields = MOST_WITH_ROWS
+        fields = MAX_WITH_ROWS
     request.max_form_memory_size = most
     request.max_form_parts = fields
     request.max_content_length = most + files
