@@ -111,7 +111,7 @@ class BrowserTest(BrowserCase):
         place = page.get_by_label("Place needed")
         place.select_option("access")
         page.get_by_role("button", name="Save", exact=True).click()
-        page.get_by_text("Not saved: correct 1 entry.").wait_for()
+        page.get_by_text("Correct 1 entry.").wait_for()
         self.assertEqual(page.evaluate(focused), "line_no")
         self.assertEqual(place.input_value(), "access")
         page.get_by_label("Line number needed").fill("89")

@@ -64,6 +64,18 @@ class ReadingTest(PagesCase):
         self.assertIn("<h1>Tern Holm · Main</h1>", self.text(client, "/t/light/r/1"))
         self.assertIn("Saltfen", self.text(client, "/t/district/r/S~2FF"))
 
+    def test_the_menu_marks_the_page_that_is_open(self) -> None:
+        client = self.client()
+        for address, label in (
+            ("/t/station", "Stations"),
+            ("/users", "Users and roles"),
+            ("/roles", "Users and roles"),
+            ("/log", "Activity"),
+        ):
+            with self.subTest(address):
+                marked = f'aria-current="page">{label}</a>'
+                self.assertIn(marked, self.text(client, address))
+
     def test_paging_shows_every_row_once_in_both_directions(self) -> None:
         client = self.client()
         for address in (

@@ -248,7 +248,7 @@ class Related:
             edit, data=typed | {"rows-0-4-words": "x" * 41, "came_on": "?"}
         )
         self.assertEqual(both.status_code, 422)
-        self.assertIn("Not saved: correct 3 entries", both.text)
+        self.assertIn("Correct 3 entries", both.text)
         self.assertIn('value="new one"', broken.text)
         self.assertRegex(broken.text, r'<div class="kept">2</div>')
         self.assertEqual(self.findings(1), [(1, "cracked"), (2, "loose")])

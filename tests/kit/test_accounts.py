@@ -61,7 +61,9 @@ class AccountsTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.users = Users(self.open(), AccountPolicy(), keeping=["administrator"])
+        self.users = Users(
+            self.open(), AccountPolicy(), administrator_roles=["administrator"]
+        )
 
     def open(self) -> Any:
         store = open_store("sqlite:///accounts.db", self.folder)
@@ -387,7 +389,7 @@ class StoreTest(unittest.TestCase):
         # two who demote each other at once: one is refused
         store = open_store(url, Path())
         self.addCleanup(store.engine.dispose)
-        users = Users(store, AccountPolicy(), keeping=["administrator"])
+        users = Users(store, AccountPolicy(), administrator_roles=["administrator"])
         pair = (users.find("ina").id, users.add("eva", PASSWORD, ["administrator"]))
         done = []
 

@@ -141,7 +141,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         if key[0] == "details" and EDIT_ROWS in str(entry.value)
     ]
     if edited:
-        yield "In place", _dotted(edited)
+        yield "Detail rows", _dotted(edited)
     if report.junctions:
         joins = [f"{j.table} {j.reason.partition(',')[0]}" for j in report.junctions]
         yield "Many-to-many", _dotted(joins)
@@ -155,7 +155,7 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         for entries in decided.values()
         for key, entry in entries.items()
     )
-    yield "Columns", f"{lookups} shown by name · {hidden} hidden, nobody needs them"
+    yield "Columns", f"{lookups} shown by name · {hidden} hidden"
     there = [table for table in database.tables if table.name not in left]
     keyed = {table for table, entries in decided.items() if ("key",) in entries}
     keyed |= report.keyed
@@ -174,9 +174,9 @@ def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
         )
     technical = [table for table in left if table not in report.survey.left_out]
     if technical:
-        yield "Technical", f"{_named(technical)} left out"
+        yield "Left out", f"{_named(technical)}: used by programs only"
     if kept:
-        those = f"those of {_counted(kept, 'column')} with few values are written into"
+        those = f"of {_counted(kept, 'column')} with few values are written into"
         yield "Values", f"{those} the project (--private TABLE.COLUMN leaves them out)"
     if report.survey.left_out:
         yield (

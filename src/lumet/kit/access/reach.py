@@ -517,8 +517,7 @@ def _is(table: Table, key: Mapping[str, Any]) -> Any:
 
 
 UNBOUNDED = Reach(everything=True)
-"""For the few statements that must see past the user: whether a value is taken, what
-hangs on a record. Whoever uses it answers for what it lets show."""
+"""For the few statements that must see past the user: whether a value is taken, what depends on a record. Whoever uses it answers for what it lets show."""
 
 
 def reach_of(

@@ -110,26 +110,26 @@ class AuditLog:
         self._write([(actor, event)], DONE)
 
     def _write(
-        self, deeds: Sequence[tuple[Actor, AuditEvent]], state: str
+        self, events: Sequence[tuple[Actor, AuditEvent]], state: str
     ) -> list[int]:
         self._sweep()
         made = insert(entry).returning(entry.c.id, sort_by_parameter_order=True)
-        values = [_values(actor, event, state) for actor, event in deeds]
+        values = [_values(actor, event, state) for actor, event in events]
         with self.store.writing() as connection:
             numbers = list(connection.execute(made, values).scalars())
             owned = [
                 {"entry_id": number, "record_table": table, "record_key": key}
-                for number, (_actor, event) in zip(numbers, deeds, strict=True)
+                for number, (_actor, event) in zip(numbers, events, strict=True)
                 for table, key in dict.fromkeys(event.owners)
             ]
             if owned:
                 connection.execute(insert(owner), owned)
         return numbers
 
-    def begin(self, deeds: Sequence[tuple[Actor, AuditEvent]]) -> list[int]:
+    def begin(self, events: Sequence[tuple[Actor, AuditEvent]]) -> list[int]:
         """Record actions that are about to be carried out; return the entries'
         numbers."""
-        return self._write(deeds, BEGUN)
+        return self._write(events, BEGUN)
 
     def end(self, numbers: Sequence[int], is_done: bool) -> None:
         """Mark entries as done, or as failed."""

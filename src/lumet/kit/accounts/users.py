@@ -117,7 +117,7 @@ class SessionUser(UserMixin):  # type: ignore[misc]
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """One user, as those who keep the accounts see it."""
+    """One user, as administrators see it."""
 
     id: int
     name: str
@@ -141,17 +141,17 @@ class OpenSession:
 
 
 class Users:
-    """The users of one accounts store; `keeping` are the roles that keep accounts."""
+    """The users of one accounts store; `administrator_roles` are those that manage users."""
 
     def __init__(
         self,
         store: Database,
         rules: AccountPolicy | None = None,
-        keeping: Collection[str] = (),
+        administrator_roles: Collection[str] = (),
     ) -> None:
         self.store = store
         self.rules = rules or AccountPolicy()
-        self.keeping = frozenset(keeping)
+        self.administrator_roles = frozenset(administrator_roles)
         self._remembered: dict[int, tuple[int | None, datetime, UserData]] = {}
 
     @property
@@ -277,8 +277,7 @@ class Users:
             )
 
     def set_roles(self, number: int, roles: Collection[str]) -> None:
-        """Give a user these roles and no others. Raises AccountError when nobody would be
-        left to keep the accounts."""
+        """Give a user these roles and no others. Raises AccountError for the last user who manages users."""
         with self.store.writing() as connection:
             self._keep_an_administrator(connection, number, roles)
             connection.execute(delete(user_role).where(user_role.c.user_id == number))
@@ -288,12 +287,15 @@ class Users:
     def _keep_an_administrator(
         self, connection: Connection, number: int, roles: Collection[str]
     ) -> None:
-        if not self.keeping or self.keeping & set(roles):
+        if not self.administrator_roles or self.administrator_roles & set(roles):
             return
         of_keepers = (
             select(user.c.id)
             .join(user_role, user_role.c.user_id == user.c.id)
-            .where(user_role.c.role.in_(self.keeping), user.c.disabled.is_(False))
+            .where(
+                user_role.c.role.in_(self.administrator_roles),
+                user.c.disabled.is_(False),
+            )
         )
         # locked, since two who demote each other at once would leave none
         keepers = set(connection.scalars(of_keepers.with_for_update()))

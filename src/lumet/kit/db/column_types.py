@@ -1,7 +1,6 @@
 """Tolerant column types: they read any stored value, and write it back unchanged.
 
-SQLite takes any value into any column. These types return what fits as the Python value
-and everything else as it is, so that one odd value never kills a page; the field shows
+SQLite takes any value into any column. These types return a fitting value as the Python value and every other one as it is, so that one odd value never kills a page; the field shows
 it as text, and an unchanged value is never written back.
 """
 

@@ -82,7 +82,7 @@ def not_allowed(told: DatabaseError) -> str:
 
 
 def classify(error: DBAPIError) -> DatabaseError:
-    """Return what a driver's error means."""
+    """Return the class of a driver's error."""
     original = error.orig
     said = str(original)
     if name := getattr(original, "sqlite_errorname", ""):

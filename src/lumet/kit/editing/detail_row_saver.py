@@ -288,7 +288,7 @@ class DetailRowSaver:
 
     def _ask(self, turn: _Turn, index: str, key: Mapping[str, Any]) -> None:
         """Note what would go along with a row, or lose its reference: at the end of the
-        save it is asked about. What forbids it the database says."""
+        save it is asked about. The database tells what prevents it."""
         if (
             not self.site.registry.incoming[self.pages.name]
             and not self.pages.external_references

@@ -70,7 +70,7 @@ class ListSpec:
     """The specification of a list beyond its order, as far as its statement depends on
     it: the columns it shows, the shape of its filters, how many words are searched,
     whether it is read `among` keys that were found before, what becomes of records
-    marked as deleted (left out, WITH them, ONLY they), which part of a tree it has:
+    marked as deleted (left out, WITH them, ONLY them), which part of a tree it has:
     TOP, what stands below no other, or BRANCH, what stands below the one bound as
     `p0`…"""
 

@@ -104,7 +104,7 @@ class Impersonation:
 
 def current_reach() -> Reach:
     """Return the reach of the present user: by the roles of a signed-in user, else by
-    those of anyone; by another's, and without changes, for who looks as another."""
+    those of anyone; by another's, and without changes, while viewing as another."""
     if "reach" not in g:
         g.reach = _find_reach()
     found: Reach = g.reach
@@ -149,7 +149,7 @@ def own_roles() -> list[Role]:
 
 
 def may_manage_users() -> bool:
-    """Tell whether the signed-in user keeps the accounts."""
+    """Tell whether the signed-in user manages users."""
     return any(role.manages_users for role in own_roles())
 
 

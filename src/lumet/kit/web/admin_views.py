@@ -32,7 +32,7 @@ _BOUND = re.compile(r"CAST\(:user_(\w+) AS [^()]*(?:\([^()]*\))?\)|(?<!\\):user_
 def for_administrators(
     view: Callable[P, ResponseReturnValue],
 ) -> Callable[P, ResponseReturnValue]:
-    """Let only those in who keep the accounts; to others the page is not there."""
+    """Allow only users who manage users; for others the page does not exist."""
 
     @wraps(view)
     def kept(*positional: P.args, **named: P.kwargs) -> ResponseReturnValue:

@@ -131,7 +131,7 @@ def build(
                 idle=timedelta(hours=settings.session_idle_hours),
                 absolute=timedelta(days=settings.session_days),
             ),
-            keeping=[role.name for role in roles if role.manages_users],
+            administrator_roles=[role.name for role in roles if role.manages_users],
         ),
         log=AuditLog(store, settings.log_days),
         default_language=language,

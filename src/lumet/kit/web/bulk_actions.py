@@ -192,7 +192,7 @@ class BulkAction:
     def _forbids(
         self, connection: Connection, key: Mapping[str, Any], record: Record
     ) -> str:
-        """Return why it cannot be done to a record, "" where nothing forbids it."""
+        """Return why it cannot be done to a record, "" where nothing prevents it."""
         table = self.pages.table
         roles = self.reach.reaching(connection, table, key, self.right)
         if not roles:

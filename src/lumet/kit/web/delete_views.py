@@ -27,7 +27,7 @@ from .navigation import blueprint, key_of, table_or_404
 
 __all__ = ["blueprint"]
 
-LOOK_SECONDS = 3.0  # for each relation that may hang on a record
+LOOK_SECONDS = 3.0  # for each relation of dependent records
 SEEN = "seen"  # the form field with the digest of what was seen of a record
 
 

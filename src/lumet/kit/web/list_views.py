@@ -497,7 +497,7 @@ def _busy_exporting() -> ResponseReturnValue:
 
 @blueprint.get("/t/<name>/print")
 def print_list(name: str) -> ResponseReturnValue:
-    """What a list shows, for paper: without navigation, up to MAX_PRINTED rows."""
+    """The print version of a list: without navigation, up to MAX_PRINTED rows."""
     pages, reach = table_or_404(name)
     if not pages.has_list:
         abort(404)

@@ -77,7 +77,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
 
 @blueprint.get("/t/<name>/r/<segment>/print")
 def print_record(name: str, segment: str) -> ResponseReturnValue:
-    """One record and what refers to it, for paper."""
+    """The print version of a record, with its related records."""
     pages, reach = table_or_404(name)
     if not pages.key:
         abort(404)
