@@ -16,7 +16,7 @@ PAGES = (
     "/t/inspection/r/5/edit", "/t/voyage/r/2/edit", "/t/station/r/5/delete", "/t/none",
     "/t/logbook_old", "/t/inspection?panel=filter&result.is=failed", "/t/inspection?panel=views",
     "/t/inspection?panel=columns", "/t/inspection?panel=sort", "/t/rounds_due?panel=out",
-    "/t/inspection?as=cards", "/t/inspection?as=groups", "/t/inspection?as=chart", "/t/keeper?as=tree",
+    "/t/inspection?layout=cards", "/t/inspection?layout=groups", "/t/inspection?layout=chart", "/t/keeper?layout=tree",
     "/t/inspection?q=nothing-at-all", "/t/inspection/r/5/history", "/t/station/r/5/related/light.station_id",
     "/t/inspection/r/5/print", "/t/inspection/print?result.is=failed", "/users", "/roles",
     "/profile", "/log", "/uploads", "/keys",
@@ -69,7 +69,7 @@ class AccessibilityTest(BrowserCase):
         expect(page.locator(":focus")).to_have_text(title)
         # undo the mistake by its history
         self.press("Enter")
-        page.get_by_role("link", name="Put back…").first.focus()
+        page.get_by_role("link", name="Restore…").first.focus()
         self.press("Enter")
         page.get_by_text("The values from before the change are filled in.").wait_for()
         self.press("Control+s")

@@ -104,9 +104,11 @@ class BeyondTest(ApplicationCase):
         for place in re.findall(r"after=([\w-]+)", page):
             told = base64.urlsafe_b64decode(place + "=" * (-len(place) % 4))
             self.assertNotRegex(told, rb"\b[789]\b")
-        self.assertNotIn("by=inspector_id", clerk.get("/t/inspection?as=groups").text)
+        self.assertNotIn(
+            "by=inspector_id", clerk.get("/t/inspection?layout=groups").text
+        )
         warden = self.client("warden")
-        groups = Page(warden.get("/t/inspection?as=groups&by=inspector_id"), "")
+        groups = Page(warden.get("/t/inspection?layout=groups&by=inspector_id"), "")
         rows = sorted(" ".join(n.text().split()) for n in groups.tree.css("tbody tr"))
         self.assertEqual(rows, ["Ada Young1", "empty1", "not visible3"])
 
@@ -146,7 +148,7 @@ class BeyondTest(ApplicationCase):
         self.assertNotIn('value="555 7"', page)  # the history conceals it
         stranger = self.app.test_client().get("/t/keeper/r/7/history").text
         self.assertNotIn("administrator", stranger)
-        self.assertIn("Nothing was written down", stranger)  # but hidden fields
+        self.assertIn("No changes have been recorded", stranger)  # but hidden fields
 
     def test_shared_views_name_nothing_hidden(self) -> None:
         mate = self.client("mate")

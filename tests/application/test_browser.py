@@ -20,7 +20,7 @@ class BrowserTest(BrowserCase):
         first.click()
         page.get_by_role("heading", name=title, exact=True).wait_for()
         page.get_by_role("link", name="Edit", exact=True).click()
-        page.get_by_label("Name needed").fill("Grey Lantern Rock")
+        page.get_by_label("Name Required").fill("Grey Lantern Rock")
         page.get_by_role("group", name="State").get_by_label("Dim").check(force=True)
         page.get_by_role("group", name="Automated").get_by_label("Yes").check(
             force=True
@@ -100,21 +100,21 @@ class BrowserTest(BrowserCase):
             "SELECT count(*) FROM inspection_finding WHERE inspection_id = 7"
         )[0][0]
         page.get_by_role("link", name="Add finding").click()
-        page.get_by_label("Line number needed").fill("ninety")
+        page.get_by_label("Line number Required").fill("ninety")
         page.get_by_role("button", name="Save", exact=True).click()
         focused = "document.activeElement.name"
         self.assertEqual(page.evaluate(focused), "summary")  # the browser asks first
-        page.get_by_label("Summary needed").fill("Bell rope frayed")
+        page.get_by_label("Summary Required").fill("Bell rope frayed")
         page.get_by_role("group", name="Severity").get_by_label("Minor").check(
             force=True
         )
-        place = page.get_by_label("Place needed")
+        place = page.get_by_label("Place Required")
         place.select_option("access")
         page.get_by_role("button", name="Save", exact=True).click()
         page.get_by_text("Correct 1 entry.").wait_for()
         self.assertEqual(page.evaluate(focused), "line_no")
         self.assertEqual(place.input_value(), "access")
-        page.get_by_label("Line number needed").fill("89")
+        page.get_by_label("Line number Required").fill("89")
         page.keyboard.press("ArrowUp")
         page.get_by_role("button", name="Save", exact=True).click()
         page.get_by_text("Finding added.").wait_for()
@@ -174,7 +174,7 @@ class BrowserTest(BrowserCase):
         self.page = context.new_page()
         self.sign_in("editor")
         self.open("/t/light/r/3/edit")
-        self.page.get_by_label("Colour needed").or_(
+        self.page.get_by_label("Colour Required").or_(
             self.page.get_by_label("Colour")
         ).first.wait_for()
         self.page.locator("#field-range_nm").fill("21.5")
@@ -190,7 +190,7 @@ class BrowserTest(BrowserCase):
         page.get_by_role("group", name="Result").get_by_label("Failed").check()
         page.get_by_label("Inspected on in").select_option("last-year")
         page.get_by_role("button", name="Apply").click()
-        page.get_by_role("link", name="Without Result Failed").wait_for()
+        page.get_by_role("link", name="Remove filter: Result Failed").wait_for()
         (count,) = self.ask(
             "SELECT count(*) FROM inspection WHERE result = 'failed'"
             " AND strftime('%Y', inspected_on) + 1 = strftime('%Y', 'now') + 0"
@@ -208,10 +208,10 @@ class BrowserTest(BrowserCase):
         page.get_by_label("Save the current view as").fill("Dear failures")
         page.get_by_role("button", name="Keep it").click()
         page.get_by_text('The view "Dear failures" is kept.').wait_for()
-        page.get_by_role("link", name="Without Result Failed").click()
+        page.get_by_role("link", name="Remove filter: Result Failed").click()
         page.get_by_role("link", name="Views", exact=True).click()
         page.get_by_role("link", name="Dear failures").click()
-        page.get_by_role("link", name="Without Result Failed").wait_for()
+        page.get_by_role("link", name="Remove filter: Result Failed").wait_for()
         page.get_by_role("link", name="Chart").click()
         page.locator("canvas[data-chart]").wait_for()
         self.check_accessibility()
@@ -303,11 +303,11 @@ class BrowserTest(BrowserCase):
         self.open("/t/light/r/9/edit")
         page.locator('a[data-add="field-lens_code"]').click()
         dialog = page.locator("dialog[open]")
-        dialog.get_by_label("Name needed").fill("Sixth order, tiny")
+        dialog.get_by_label("Name Required").fill("Sixth order, tiny")
         self.check_accessibility()
         dialog.get_by_role("button", name="Save", exact=True).click()
         self.assertTrue(dialog.is_visible())  # the browser asks for what is needed
-        dialog.get_by_label("Code needed").fill("L6T")
+        dialog.get_by_label("Code Required").fill("L6T")
         dialog.get_by_label("Focal").fill("20")
         dialog.get_by_role("button", name="Save", exact=True).click()
         dialog.get_by_text("Enter a value between 50 and 2000 mm.").first.wait_for()
@@ -329,8 +329,8 @@ class BrowserTest(BrowserCase):
         page.keyboard.type(name)
         page.locator(".ts-dropdown .option.active", has_text=name).wait_for()
         page.keyboard.press("Enter")
-        page.get_by_label("Inspected on needed").fill("2031-03-01")
-        page.get_by_label("Result needed").select_option("failed")
+        page.get_by_label("Inspected on Required").fill("2031-03-01")
+        page.get_by_label("Result Required").select_option("failed")
         for number, words in enumerate(("Rail loose", "Lens cracked", "Door stuck")):
             if number:
                 page.get_by_role("button", name="Add another finding").click()
@@ -412,7 +412,7 @@ class BrowserTest(BrowserCase):
     def test_a_tree_opens_and_blocks_come_when_they_are_seen(self) -> None:
         page = self.page
         self.sign_in()
-        self.open("/t/keeper?as=tree")
+        self.open("/t/keeper?layout=tree")
         query = (
             "SELECT id, first_name, last_name FROM keeper k WHERE supervisor_id IS NULL"
         )
@@ -476,15 +476,15 @@ class BrowserTest(BrowserCase):
             "/t/inspection?panel=views",
             "/t/inspection?panel=columns",
             "/t/rounds_due?panel=out",
-            "/t/inspection?as=cards",
-            "/t/inspection?as=groups",
+            "/t/inspection?layout=cards",
+            "/t/inspection?layout=groups",
             "/users",
             "/roles",
             "/profile",
             "/log",
             "/uploads",
             "/t/vessel/r/GAN/edit",
-            "/t/vessel?as=cards",
+            "/t/vessel?layout=cards",
         ):
             self.open(path)
             with self.subTest(path):

@@ -220,7 +220,7 @@ class ChoosingTest(ApplicationCase):
             ('[field.lens_id]\ndepends_on = ["words"]', "cannot follow"),
             ('[field.words]\nwhere = "closed_on IS NULL"', "refers to no table"),
             ('[field.lens_id]\nwhere = "closed_on IS NULL"', "closed_on"),
-            ('[field.words]\nfolder = "../out"', "path below the uploads"),
+            ('[field.words]\nfolder = "../out"', "path within the uploads"),
             ('[field.lens_id]\nautomatic = "changed by"', "another type"),
             ('[field.words]\ntime_zone = "Atlantis/Deep"', "There is no time zone"),
         ):

@@ -123,4 +123,4 @@ class ExportsTest(ApplicationCase):
         with mock.patch.object(site, "export_bytes", 10_000):
             answer = self.client().get("/t/station/export.csv")
         self.assertEqual(answer.status_code, 413)
-        self.assertIn("Filter it further", answer.text)
+        self.assertIn("Add a filter", answer.text)

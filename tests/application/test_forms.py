@@ -192,7 +192,7 @@ class Forms:
         page = client.get("/t/buoy?columns=photo").text
         self.assertIn(f'<img class="picture" src="{address}" alt="Photo"', page)
         self.assertIn(
-            f'src="{address}"', client.get("/t/buoy?columns=photo&as=cards").text
+            f'src="{address}"', client.get("/t/buoy?columns=photo&layout=cards").text
         )
         self.assertIn(f'src="{address}"', client.get("/t/buoy/r/NR1").text)
         self.assertEqual(client.get("/t/buoy/r/NR1/picture/name").status_code, 404)

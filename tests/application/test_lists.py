@@ -236,7 +236,7 @@ class Lists:
             alike = [sum(o["state"] == r["state"] is not None for o in rows)
                      for n, r in enumerate(rows, 1) if n in fit]  # fmt: skip
             self.assertEqual(sorted(row["Alike"] for row in told), sorted(alike))
-            groups = self.page(f"/t/station?{query}&as=groups&by=state")
+            groups = self.page(f"/t/station?{query}&layout=groups&by=state")
             counted = re.findall(r'</td><td class="num">(\d+)</td>', groups)
             self.assertEqual(sum(map(int, counted)), len(fit))
             months: dict[str, float] = {}
@@ -247,7 +247,9 @@ class Lists:
                 )
                 month = f"{day:%Y-%m}" if day else "empty"
                 months[month] = months.get(month, 0.0) + (height or 0.0)
-            chart = self.page(f"/t/station?{query}&as=chart&by=opened_on&sum=height_m")
+            chart = self.page(
+                f"/t/station?{query}&layout=chart&by=opened_on&sum=height_m"
+            )
             drawn = [
                 json.loads(html.unescape(found))
                 for found in re.findall(r'data-(?:labels|chart)="([^"]*)"', chart)
@@ -375,7 +377,7 @@ class Lists:
             for _ in range(2):
                 answer = self.signed.get("/t/slow?pairs.from=1")
                 self.assertEqual(answer.status_code, 503)
-                self.assertIn("This takes too long here.", answer.text)
+                self.assertIn("This takes too long.", answer.text)
             self.assertIn("80", self.page("/t/station?grade.empty=1"))
 
     def test_a_field_is_edited_where_it_stands(self: Any) -> None:
@@ -469,7 +471,7 @@ class SqliteLists(Lists, ApplicationCase):
         self.assertNotIn(
             '<a href="/t/station?district_code.is=SF">State Lit</a>,', page
         )
-        self.assertIn('aria-label="Without State Lit"', page)
+        self.assertIn('aria-label="Remove filter: State Lit"', page)
 
     def test_columns_rows_and_views_are_kept_for_the_user(self) -> None:
         self.signed = self.client("editor")

@@ -241,7 +241,7 @@ class SavingTest(PagesCase):
         data = self.form_data(client, "/t/light/add?station_id=1") | {"name": "Main"}
         self.assertEqual(data["station_id"], "1")
         page = client.post("/t/light/add", data=data).get_data(as_text=True)
-        self.assertIn("Another light has the same Station, Name.", page)
+        self.assertIn("Another light already has the same Station, Name.", page)
 
     def test_no_update_is_lost(self) -> None:
         client = self.client()
@@ -497,7 +497,7 @@ class SafetyTest(PagesCase):
         )
         for address, most in (
             ("/t/light", 2),
-            ("/t/light?as=groups&by=station_id", 3),
+            ("/t/light?layout=groups&by=station_id", 3),
             ("/t/light?q=l&name.has=l&station_id.is=1&station_id.is=2", 3),
             ("/t/light/export.csv?station_id.is=1", 2),
             ("/t/station/r/1", 5),
@@ -520,7 +520,7 @@ class OwnCodeTest(PagesCase):
             "        values['remarks'] = 'By hand'\n"
         )
         (custom / "templates").mkdir()
-        (custom / "templates" / "front.html").write_text("My own front page")
+        (custom / "templates" / "home.html").write_text("My own front page")
         app = self.create_app()
         app.config["WTF_CSRF_ENABLED"] = False
         type(self).app = app

@@ -114,7 +114,7 @@ class Parts:
         """Return what a form at an address holds, but for what is chosen there."""
         page = (client or self.user).get(address).text
         form = read_form(page).items()
-        return {key: text for key, text in form if not key.startswith("picks-")}
+        return {key: text for key, text in form if not key.startswith("chosen-")}
 
     def number(self: Any, table: str, word: str) -> int:
         """Return which of a table's parts the one of another table is."""
@@ -134,7 +134,7 @@ class Parts:
         return " ".join(f"{place}-{words}" for place, words in self.rows(query))
 
     def test_the_other_side_of_what_joins_two_tables_is_chosen(self: Any) -> None:
-        picks = f"picks-{self.number('mast', 'mast_crew.mast_id')}"
+        picks = f"chosen-{self.number('mast', 'mast_crew.mast_id')}"
         page = self.user.get(self.EDIT).text
         chosen = re.findall(rf'name="{picks}" value="([^"]+)"( checked)?> (\w+)', page)
         self.assertEqual(
@@ -170,7 +170,7 @@ class Parts:
         block = self.user.get("/t/mast/r/101/related/mast_crew.mast_id").text
         self.assertIn('href="/t/crew/r/AAA,dock"', block)
         self.assertNotIn("Odd", block)
-        other = f"picks-{self.number('crew', 'mast_crew.crew_code.crew_place')}"
+        other = f"chosen-{self.number('crew', 'mast_crew.crew_code.crew_place')}"
         edit = "/t/crew/r/B~2FB,a~2Cb/edit"
         form = self.form(edit)
         none = self.user.post(edit, data=form | {f"{other}-was": "", other: ["999"]})
@@ -200,8 +200,8 @@ class Parts:
         self.change("DELETE FROM crew WHERE code = 'CCC'")
 
     def test_a_table_that_joins_one_with_itself_is_chosen_both_ways(self: Any) -> None:
-        near = f"picks-{self.number('area', 'area_pair.area_id')}"
-        far = f"picks-{self.number('area', 'area_pair.next_id')}"
+        near = f"chosen-{self.number('area', 'area_pair.area_id')}"
+        far = f"chosen-{self.number('area', 'area_pair.next_id')}"
         form = self.form("/t/area/r/2/edit")
         form |= {f"{near}-was": "", near: ["3", "4"], f"{far}-was": "", far: ["3"]}
         self.assertEqual(self.user.post("/t/area/r/2/edit", data=form).status_code, 302)
@@ -234,7 +234,7 @@ class Parts:
         for clashing in (alike, taken):
             answer = self.user.post(self.EDIT, data=form | clashing)
             self.assertEqual(answer.status_code, 422)
-            self.assertEqual(answer.text.count("Another lamp has the same"), 2)
+            self.assertEqual(answer.text.count("Another lamp already has the same"), 2)
         twice = self.user.post(self.EDIT, data=form | {f"{rows}-0-position": "2"})
         self.assertEqual(twice.status_code, 422)
         self.assertIn("already has this value.", twice.text)
@@ -296,9 +296,9 @@ class Parts:
         return re.findall(r'<a class="title"[^>]*>([^<]*)<', answer.text)
 
     def test_a_list_opens_as_a_tree_and_survives_circles(self: Any) -> None:
-        self.assertEqual(self.titles("/t/area?as=tree"), ["Coast"])
-        page = self.user.get("/t/area?as=tree").text
-        self.assertIn("2 records stand below themselves", page)
+        self.assertEqual(self.titles("/t/area?layout=tree"), ["Coast"])
+        page = self.user.get("/t/area?layout=tree").text
+        self.assertIn("2 records are part of cycles", page)
         opens = re.search(r'class="opener" href="([^"]*)"', page)
         assert opens is not None
         branch = opens[1].replace("&amp;", "&")
@@ -307,10 +307,10 @@ class Parts:
         self.assertEqual(piece.count('<tr class="level-1" data-level="1">'), 2)
         self.assertEqual(piece.count("data-open"), 1)
         self.assertNotIn("<html", piece)
-        self.assertEqual(self.titles("/t/area?as=tree&under=5"), ["Ring b"])
+        self.assertEqual(self.titles("/t/area?layout=tree&under=5"), ["Ring b"])
         for none in ("x", "99", "1,2"):
-            self.assertEqual(self.titles(f"/t/area?as=tree&under={none}"), [])
-        self.assertEqual(self.titles("/t/area?as=tree&q=reach"), ["Reach"])
+            self.assertEqual(self.titles(f"/t/area?layout=tree&under={none}"), [])
+        self.assertEqual(self.titles("/t/area?layout=tree&q=reach"), ["Reach"])
 
     def test_a_tree_by_several_columns_has_paths_branches_and_no_circles(
         self: Any,
@@ -319,8 +319,8 @@ class Parts:
         self.assertRegex(
             trail, r'N~2FO,1">Outer</a> › <a href="/t/zone/r/N~2FO,2">Inner</a> ›'
         )
-        self.assertEqual(self.titles("/t/zone?as=tree"), ["Outer"])
-        self.assertEqual(self.titles("/t/zone?as=tree&under=N~2FO,2"), ["Pool"])
+        self.assertEqual(self.titles("/t/zone?layout=tree"), ["Outer"])
+        self.assertEqual(self.titles("/t/zone?layout=tree&under=N~2FO,2"), ["Pool"])
         below = self.user.get("/t/zone/r/N~2FO,1").text
         self.assertIn("Zones below", below)
         self.assertIn("Zones with this twin", below)
@@ -330,14 +330,14 @@ class Parts:
             circle = form | {"upper_region": region, "upper_no": number}
             answer = self.user.post(edit, data=circle)
             self.assertEqual(answer.status_code, 422)
-        self.assertIn("This stands below the record itself.", answer.text)
+        self.assertIn("This is below the record itself.", answer.text)
         twin = form | {"twin_region": "N/O", "twin_no": "1"}  # no tree, and no circle
         self.assertEqual(self.user.post(edit, data=twin).status_code, 302)
         self.change("UPDATE zone SET twin_region = NULL, twin_no = NULL")
 
     def test_two_moves_at_once_make_no_circle(self: Any) -> None:
         trees = importlib.import_module(f"{self.package}.kit.queries.hierarchy")
-        above, together = trees.Tree.above, threading.Barrier(2)
+        above, together = trees.Hierarchy.above, threading.Barrier(2)
 
         def meet(*given: Any) -> Any:
             with contextlib.suppress(threading.BrokenBarrierError):
@@ -355,7 +355,10 @@ class Parts:
             address = f"/t/area/r/{moved}/edit"
             return int(clients[moved].post(address, data=forms[moved]).status_code)
 
-        with mock.patch.object(trees.Tree, "above", meet), ThreadPoolExecutor() as pool:
+        with (
+            mock.patch.object(trees.Hierarchy, "above", meet),
+            ThreadPoolExecutor() as pool,
+        ):
             answers = list(pool.map(move, moves))
         self.assertEqual(sorted(answers), [302, 422])
         self.change("UPDATE area SET parent_id = 1 WHERE id IN (2, 3)")
@@ -395,7 +398,7 @@ class Parts:
         sent = preview.form("form.bar").sent() | {"do-action": "delete"}
         self.user.post("/t/mast/bulk", data=sent)
         self.assertEqual(self.titles("/t/mast?deleted=only"), ["Lone", "Short"])
-        self.assertIn("Delete for good", self.user.get("/t/mast/r/103").text)
+        self.assertIn("Delete permanently", self.user.get("/t/mast/r/103").text)
         self.user.post("/t/mast/r/103/delete", data={})
         self.assertEqual(self.rows("SELECT count(*) FROM mast"), [(2,)])
         self.user.post("/t/mast/r/102/restore")
@@ -416,13 +419,13 @@ class Parts:
 
     def test_who_was_quicker_is_said_on_the_page_of_the_delete(self: Any) -> None:
         views = importlib.import_module(f"{self.package}.kit.web.delete_views")
-        written = views.written
+        written = views.run_in_transaction
 
         def quick(work: Any) -> Any:
             self.change("INSERT INTO mast_crew VALUES (103, 'AAA', 'dock')")
             return written(work)
 
-        with mock.patch.object(views, "written", quick):
+        with mock.patch.object(views, "run_in_transaction", quick):
             answer = self.user.post("/t/crew/r/AAA,dock/delete", data={})
         self.assertEqual(answer.status_code, 409)
         self.assertRegex(
@@ -432,7 +435,7 @@ class Parts:
 
     def test_a_refused_row_undoes_all_that_was_saved_with_it(self: Any) -> None:
         lamps = f"rows-{self.number('mast', 'mast_lamp.mast_id')}"
-        picks = f"picks-{self.number('mast', 'mast_crew.mast_id')}"
+        picks = f"chosen-{self.number('mast', 'mast_crew.mast_id')}"
         form = self.form(self.EDIT) | {"area_id": "4"}
         form |= {f"{lamps}-0-words": "dim", f"{lamps}-1-is-gone": "1", picks: ["AAA,dock"],
                  f"{picks}-was": ["", "AAA,pier"], f"{lamps}-3-words": "good",

@@ -340,7 +340,7 @@ class Related:
         for below in ("3", "1"):
             answer = self.user.post("/t/part/r/1/edit", data=form | {"whole_id": below})
             self.assertEqual(answer.status_code, 422)
-            self.assertIn("This stands below the record itself.", answer.text)
+            self.assertIn("This is below the record itself.", answer.text)
         self.assertEqual(self.user.get("/t/part/r/4").status_code, 200)  # a circle
         round_ = self.form_data(self.user, "/t/part/r/4/edit")
         named = self.user.post("/t/part/r/4/edit", data=round_ | {"name": "Old egg"})

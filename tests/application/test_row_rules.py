@@ -195,7 +195,7 @@ class RowRules:
         out = client.get("/t/station/export.csv?keys=1").get_data(as_text=True)
         keys = [line.split(",")[1] for line in out.splitlines()[1:]]
         self.assertEqual(sorted(map(int, keys)), sorted(seen))
-        grouped = client.get("/t/station?as=groups&by=district_code")
+        grouped = client.get("/t/station?layout=groups&by=district_code")
         numbers = re.findall(
             r'</td><td class="num">(\d+)</td>', grouped.get_data(as_text=True)
         )
@@ -289,7 +289,9 @@ class RowRules:
         ):
             answer = client.post(address, data=data | typed)
             self.assertEqual(answer.status_code, 422)
-            self.assertIn("beyond what you may change", answer.get_data(as_text=True))
+            self.assertIn(
+                "could no longer change the record", answer.get_data(as_text=True)
+            )
         self.assertEqual(client.post("/t/station/r/2/edit", data=data).status_code, 404)
         self.assertEqual(client.post("/t/station/r/2/delete").status_code, 404)
         self.assertEqual(self.rows(query), before)

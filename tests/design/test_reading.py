@@ -71,7 +71,7 @@ class MistakesTest(unittest.TestCase):
             "[field.name]\ncolours = { a = 'good' }": "There is no colour",
             "[details]\nlihgt = { by = 'x' }": "Nearest: light",
             "[details]\nlight = { by = 'station' }": "Nearest: station_id",
-            "[details]\nlight = 'station_id'": "is written { by",
+            "[details]\nlight = 'station_id'": "Write a detail as { by",
             "singular = ": "This is not TOML",
             "[field.name]\n[field.name]  #~\nhelp = 'x'": 'take away the heading that ends in "#~"',
         }
@@ -263,7 +263,7 @@ station = "name <> ':user.x' AND EXISTS (SELECT 1 FROM light l WHERE l.station_i
             "[role.a]\nmanage_users = 1": "true or false",
             "[rôle]\na = 1".replace("rôle", "roles"): "Nearest: role",
             "[user]\nlevel = 'number'": "no type",
-            "[user]\nname = 'text'": "a plain name of its own",
+            "[user]\nname = 'text'": "a name of letters",
             "[role.a.rows]\nstation = 'distrct = 1'": "Nearest: district",
             "[role.a.rows]\nstation = 'district = :user.level'": "declare it in [user]",
             "[role.a.rows]\nstation = 'stations.id = 1'": 'No table is called "stations"',

@@ -55,7 +55,7 @@ class AskingTest(TerminalCase):
             ("Kind", "oracle"),  # the possible ones are named, and it is asked again
             ("There is no oracle: sqlite, postgresql, mariadb", "postgresql"),
             ("Host", "nowhere.invalid"), ("Port", ""), ("User", "u"), ("Password", "sesame"),
-            ("no host of that name", ""),
+            ("the host does not exist", ""),
             ("Port", ""), ("User", "lumet_test_asked"), ("Password", "sesame/@7"),
             (f"PostgreSQL at 127.0.0.1 answers. Databases: .*{NAME}", "asking"),
             ("There is no asking", NAME),
@@ -108,7 +108,7 @@ class RenamedTest(TerminalCase):
     def test_a_renaming_is_asked_about_and_followed(self) -> None:
         refused = self.terminal()
         self.answer(refused, "keeper.tel → phone .*renamed", "n")
-        refused.expect("no longer fit")
+        refused.expect("no longer apply")
         refused.expect(pexpect.EOF)
         self.assertIn(
             "[field.tel]", (self.folder / "design/tables/keeper.toml").read_text()

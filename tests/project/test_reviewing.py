@@ -73,7 +73,7 @@ class ReviewTest(ProjectCase):
             self.decide("design/tables/odd.toml", decided)
             (self.folder / "survey.json").unlink()  # as if it were the first
             told = run_command("survey", cwd=self.folder).stdout
-            doubts = told.partition("look at these first:\n")[2].partition("\n\n")[0]
+            doubts = told.partition("check these first:\n")[2].partition("\n\n")[0]
             counted = [
                 d
                 for t in review(self.folder).tables
@@ -143,7 +143,7 @@ class ReviewTest(ProjectCase):
         with self.assertRaises(Mistakes) as caught:
             run_generation(self.folder)
         said = str(caught.exception)
-        self.assertIn("goes in a circle: station → visit → station", said)
+        self.assertIn("refers to itself: station → visit → station", said)
         self.assertIn("design/tables/station.toml:1", said)
 
     def test_a_form_without_a_needed_column_is_refused(self) -> None:
@@ -224,7 +224,7 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
         for words in (
             "only rows where",
             "Not in the application yet",
-            "Views past a limit",
+            "Views that bypass a limit",
         ):
             self.assertIn(words, told.stdout)
         self.assertLessEqual(max(map(len, told.stdout.splitlines())), 80)
@@ -238,5 +238,5 @@ CREATE VIEW bright AS SELECT s.name FROM station s;
             run_generation(self.folder)
         self.assertIn("access.toml:1", str(caught.exception))
         self.assertIn(
-            "Editor may add to station, whose name is needed", str(caught.exception)
+            "Editor may add to station, whose name is required", str(caught.exception)
         )

@@ -372,7 +372,7 @@ class _TableReader:
             return None
         return str(value)
 
-    def _read_stored(self, path: Path, value: Any) -> str | None:
+    def _read_storage_format(self, path: Path, value: Any) -> str | None:
         """Check a spelling: one of those known, or two words for yes and no."""
         if not self.checker.text(path, value):
             return None
@@ -577,7 +577,7 @@ class _TableReader:
         referred = self.database.table(reference.referred_table)
         return self._read_expression(path, value, is_condition=True, table=referred)
 
-    def _read_next(self, path: Path, value: Any) -> str | None:
+    def _read_generated(self, path: Path, value: Any) -> str | None:
         known = self.checker.known(path, str(value), GENERATED, "generated takes no")
         if not known or self.table is None:
             return str(value) if known else None

@@ -53,7 +53,7 @@ class ManyToManyChoice:
     @property
     def name(self) -> str:
         """The name of its control."""
-        return f"picks-{self.number}"
+        return f"chosen-{self.number}"
 
     @property
     def is_list(self) -> bool:
@@ -124,11 +124,11 @@ class ManyToManyEditor:
         chosen = self._chosen(connection, values)
         if len(chosen) > MAX_CHOSEN:
             return None
-        return self._picks(connection, chosen, chosen)
+        return self._choice(connection, chosen, chosen)
 
     def empty(self, connection: Connection) -> ManyToManyChoice:
         """Return the same for a record that is not there yet."""
-        return self._picks(connection, [], [])
+        return self._choice(connection, [], [])
 
     def again(self, connection: Connection | None, typed: Typed) -> ManyToManyChoice:
         """Return the chosen records of a form that was not saved."""
@@ -138,14 +138,14 @@ class ManyToManyEditor:
             return ManyToManyChoice(
                 self.number, self.label, known, was, "", self.refused
             )
-        return self._picks(connection, chosen, was)
+        return self._choice(connection, chosen, was)
 
     def _sent(self, typed: Typed) -> tuple[list[str], list[str]]:
-        names = (f"picks-{self.number}", f"picks-{self.number}-was")
+        names = (f"chosen-{self.number}", f"chosen-{self.number}-was")
         chosen, was = ([v for v in typed.getlist(name) if v] for name in names)
         return list(dict.fromkeys(chosen)), list(dict.fromkeys(was))
 
-    def _picks(
+    def _choice(
         self, connection: Connection, chosen: Sequence[str], was: list[str]
     ) -> ManyToManyChoice:
         choosable = self._choosable
@@ -158,7 +158,7 @@ class ManyToManyEditor:
         named = self._plan.of_keys(connection, wanted)
         named.sort(key=lambda option: option.title.casefold())
         options = [*named, *first]
-        home = f"{list_address(self.parent.name)}/picks/{self.number}"
+        home = f"{list_address(self.parent.name)}/chosen/{self.number}"
         return ManyToManyChoice(
             number=self.number,
             label=self.label,
@@ -213,7 +213,7 @@ class ManyToManyEditor:
         """Save what was chosen for the record with these values. Raises
         DetailRowsRejected when something cannot be."""
         self.refused = []
-        if f"picks-{self.number}-was" not in typed:
+        if f"chosen-{self.number}-was" not in typed:
             return
         chosen, was = self._sent(typed)
         present = self._chosen(connection, values)

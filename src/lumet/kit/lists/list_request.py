@@ -209,7 +209,7 @@ class ListRequest:
         panel = given.get("panel", "")
         self.panel = panel if panel in PANELS else ""
         first = next(iter(self.known.layouts))
-        wanted = given.get("as", first)
+        wanted = given.get("layout", first)
         self.layout = wanted if wanted in self.known.layouts else first
 
     def _settle_days(self) -> None:
@@ -758,7 +758,7 @@ class ListRequest:
         self, key: str, titles: Mapping[str, str], value: Any
     ) -> tuple[Cell, str]:
         """Return the common value of a group, and the address of its rows."""
-        left_out = ("as", "by", "sum")
+        left_out = ("layout", "by", "sum")
         shown = self.pages.fields[key]
         if value is None:
             return Cell(""), self.address(*left_out, **{f"{key}.empty": "1"})

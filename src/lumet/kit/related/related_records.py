@@ -119,7 +119,7 @@ class RelatedBlocks:
             pages = registry[through[1].target]
             if self._may_choose(related):
                 number = self._pages.details.index(related)
-                choose = f"/edit#part-picks-{number}"
+                choose = f"/edit#part-chosen-{number}"
         return _BlockPlan(
             related=related,
             reference=reference,

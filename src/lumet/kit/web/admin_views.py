@@ -54,7 +54,7 @@ def accounts() -> ResponseReturnValue:
 
 def _accounts(wrong: str = "", status: int = 200) -> ResponseReturnValue:
     page = render_template(
-        "accounts.html",
+        "users.html",
         accounts=site().users.accounts(),
         roles=_offered(),
         wrong=wrong,
@@ -95,7 +95,7 @@ def _show_link(account: Account, token: str, hours: int) -> str:
     scheme = "https" if current_app.config["SESSION_COOKIE_SECURE"] else None
     address = url_for("login.set_password", token=token, _external=True, _scheme=scheme)
     return render_template(
-        "account-link.html", account=account, address=address, hours=hours
+        "user-link.html", account=account, address=address, hours=hours
     )
 
 
@@ -115,7 +115,7 @@ def account(number: int) -> ResponseReturnValue:
 
 def _page(number: int, wrong: str = "", status: int = 200) -> ResponseReturnValue:
     page = render_template(
-        "account.html",
+        "user.html",
         account=_account(number),
         roles=_offered(),
         attributes=site().attributes,

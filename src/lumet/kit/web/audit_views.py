@@ -55,7 +55,7 @@ def entries() -> ResponseReturnValue:
     more = found[PAGE_ENTRIES - 1].id if len(found) > PAGE_ENTRIES else 0
     kept = [(k, v) for k, v in request.args.items() if k != "before" and v]
     return render_template(
-        "log.html",
+        "activity.html",
         entries=seen_entries(found[:PAGE_ENTRIES]),
         more=_address(".entries", [*kept, ("before", str(more))]) if more else "",
         export=_address(".export", kept),

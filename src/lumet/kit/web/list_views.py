@@ -376,7 +376,7 @@ def bulk_action(name: str) -> ResponseReturnValue:
         label = pages.label(column)
         question = _("Edit %(label)s of %(nouns)s", label=label, nouns=nouns)
     return render_template(
-        "acting.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
+        "bulk.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
         is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
         shown_value=shown_value,
     )  # fmt: skip

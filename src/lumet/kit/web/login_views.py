@@ -156,7 +156,9 @@ def _by_link(
             return redirect(url_for(".sign_in"))
         except AccountError as error:
             wrong = str(error)
-    page = render_template("by-link.html", is_good=is_good, name=name, wrong=wrong)
+    page = render_template(
+        "password-link.html", is_good=is_good, name=name, wrong=wrong
+    )
     return page, 422 if wrong else 200 if is_good else 404
 
 

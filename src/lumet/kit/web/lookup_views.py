@@ -50,7 +50,7 @@ def choosing(
         if key not in (FIND, SEARCH, "csrf_token")
     ]
     return render_template(
-        "find.html",
+        "lookup.html",
         pages=pages,
         label=pages.label(column),
         column=column,
@@ -69,8 +69,8 @@ def choices(name: str, column: str) -> ResponseReturnValue:
     return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
 
 
-@blueprint.get("/t/<name>/picks/<int:number>")
-def picks(name: str, number: int) -> ResponseReturnValue:
+@blueprint.get("/t/<name>/chosen/<int:number>")
+def chosen_records(name: str, number: int) -> ResponseReturnValue:
     """The records that may be chosen on a form by way of a table that joins, by what
     was typed."""
     pages, reach = table_or_404(name)

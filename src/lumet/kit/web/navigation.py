@@ -202,4 +202,4 @@ def key_of(pages: TablePages, segment: str) -> dict[str, Any]:
 @blueprint.get("/")
 def front() -> ResponseReturnValue:
     """The first page: the tables by group."""
-    return render_template("front.html")
+    return render_template("home.html")

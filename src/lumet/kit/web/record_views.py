@@ -105,7 +105,7 @@ def related(name: str, segment: str, block: str) -> ResponseReturnValue:
         found = blocks.one(connection, block, request.args)
     if found is None:
         abort(404)
-    template = "_block.html" if PIECE in request.args else "related.html"
+    template = "_related.html" if PIECE in request.args else "related.html"
     return render_template(
         template, pages=pages, record=record, block=found, address=address
     )

@@ -7,7 +7,7 @@ import { text } from "./dom.js";
 export function enhance(select) {
   if (select.tomselect) return select.tomselect;
   const several = select.multiple; // chips, each with a cross
-  const address = several ? (select.dataset.picks ?? select.dataset.lookup) : select.dataset.lookup;
+  const address = several ? (select.dataset.chosen ?? select.dataset.lookup) : select.dataset.lookup;
   const followed = (select.dataset.follows ?? "").split(" ").filter(Boolean);
   const control = (name) => select.form?.elements[name];
   const given = () => followed.map((name) => [name, control(name)?.value ?? ""]).filter((pair) => pair[1]);
@@ -129,5 +129,5 @@ export function enhance(select) {
 }
 
 export function enhanceAll(within) {
-  for (const select of within.querySelectorAll("select[data-lookup], select[data-picks]")) enhance(select);
+  for (const select of within.querySelectorAll("select[data-lookup], select[data-chosen]")) enhance(select);
 }
