@@ -29,7 +29,16 @@ from lumet.inference.name_similarity import (
 )
 
 USED = 0.7  # as sure as this, what was found is used
-CLEAR = 0.8  # a name as telling as this bears with a few orphans
+# Scores of names, from `name_similarity`. Each is near the middle of the range in which
+# the F1 of the labelled databases stays the same: python -m bench.thresholds
+SAME = 0.9  # the key's or the table's own name, at most with a role before it
+CLEAR = 0.8  # tolerates a few orphans
+TOLERANT = 0.74  # the lowest name that tolerates orphans at all
+SIMILAR = 0.65  # believed where all values are in the key
+LOOSE = 0.5  # believed with texts, or with numbers that reach far into the key
+# Reach of whole numbers into the key's range; small numbers are in every key.
+FAR, WIDE, SOME = 0.6, 0.4, 0.3
+RIVAL = 0.5  # of the best reach; a rival below it is no other choice
 MAX_ORPHANS = 0.2  # of the rows
 FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
 ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance
@@ -501,7 +510,7 @@ class _Judge:
             return None  # the rows refuted it, or it could not be looked at
         if name.score < CLEAR or not target.is_primary:
             return None
-        sure = 0.85 if name.score >= 0.9 else 0.6
+        sure = 0.85 if name.score >= SAME else 0.6
         why = "no row has a value" if read else "no row was read"
         return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
@@ -513,10 +522,10 @@ class _Judge:
     ) -> float:
         share = tested.found / tested.checked
         profile = self.evidence.column(tested.table, column.name)
-        if profile is not None and profile.flag and name.score < 0.9:
+        if profile is not None and profile.flag and name.score < SAME:
             return 0.0
         if share < 1:
-            if name.score < 0.74 or name.is_role or tested.orphans > MAX_ORPHANS:
+            if name.score < TOLERANT or name.is_role or tested.orphans > MAX_ORPHANS:
                 return 0.0
             return (0.95 if name.score >= CLEAR else 0.8) - tested.orphans * 0.7
         is_text = column.type.kind in ("text", "uuid")
@@ -525,18 +534,18 @@ class _Judge:
         if name.score >= CLEAR:
             return 0.97 if tested.checked >= 3 else 0.9
         if (
-            name.score >= 0.65
+            name.score >= SIMILAR
             and not is_text
             and tested.checked < FEW
             and not name.is_role
         ):
             return 0.6
-        if name.score >= 0.65:
+        if name.score >= SIMILAR:
             return (
-                0.92 if telling or tested.reach >= 0.3 or tested.checked >= 3 else 0.75
+                0.92 if telling or tested.reach >= SOME or tested.checked >= 3 else 0.75
             )
-        if name.score >= 0.5:
-            if telling or (tested.checked >= 3 and tested.reach >= 0.4):
+        if name.score >= LOOSE:
+            if telling or (tested.checked >= 3 and tested.reach >= WIDE):
                 return 0.82
             if (
                 name.is_role
@@ -563,11 +572,11 @@ class _Judge:
             for other in self._by_start[tested.table, tested.columns]
             if other.found == other.checked and other.end != tested.end
         ]
-        fits = tested.checked >= MANY and tested.reach >= 0.6
+        fits = tested.checked >= MANY and tested.reach >= FAR
         if (
             fits
             and target.is_primary
-            and all(r.reach < 0.5 * tested.reach for r in rivals)
+            and all(r.reach < RIVAL * tested.reach for r in rivals)
         ):
             return 0.72 if not rivals else 0.6
         return 0.4 if fits else 0.0

@@ -438,7 +438,7 @@ class DetailRowsEditor:
                 each.name = row.name + key
                 each.spoken = self.pages.label(key)
                 if not row.key and self.counts(key):
-                    each.placeholder = _("next number")
+                    each.placeholder = _("next")
 
     def typed(self, typed: Typed) -> dict[str, Typed]:
         """Return the input by row, by the key of the row."""

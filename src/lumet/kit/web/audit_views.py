@@ -31,7 +31,7 @@ from .audit_reach import seen_entries
 PAGE_ENTRIES = 50
 AT_ONCE = 500  # entries that are looked at together
 MAX_NUMBER = 2**31 - 1  # of an entry, in any store
-_HEADINGS = ("when (UTC)", "who", "from", "what", "state", "table", "record", "title", "about",
+_HEADINGS = ("time (UTC)", "user", "origin", "action", "state", "table", "record", "title", "details",
              "field", "before", "after", "request")  # fmt: skip
 blueprint = Blueprint("audit", __name__)
 

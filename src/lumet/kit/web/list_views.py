@@ -374,7 +374,7 @@ def bulk_action(name: str) -> ResponseReturnValue:
     question = _("Delete %(nouns)s", nouns=nouns)
     if column:
         label = pages.label(column)
-        question = _("Edit %(label)s of %(nouns)s", label=label, nouns=nouns)
+        question = _("Edit %(nouns)s: %(label)s", label=label, nouns=nouns)
     return render_template(
         "bulk.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
         is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
