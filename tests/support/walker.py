@@ -258,7 +258,7 @@ class Walker:
         pages = self.pages(name)
         if key not in pages.fields or key in pages.lookups or set(keys) - stored.keys():
             return
-        if getattr(pages.column(key).type, "stored", ""):
+        if getattr(pages.column(key).type, "storage_format", ""):
             return
         shown = [_plain(stored[each][key]) for each in keys]
         wanted = [_plain(each) for each in self.probe.in_order(pages.table, key)]

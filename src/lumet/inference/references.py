@@ -29,8 +29,8 @@ from lumet.inference.name_similarity import (
 )
 
 USED = 0.7  # as sure as this, what was found is used
-# Scores of names, from `name_similarity`. Each is near the middle of the range in which
-# the F1 of the labelled databases stays the same: python -m bench.thresholds
+# Scores of names, from `name_similarity`. Each lies in a range in which the labelled
+# databases give the same F1, measured by python -m bench.thresholds
 SAME = 0.9  # the key's or the table's own name, at most with a role before it
 CLEAR = 0.8  # tolerates a few orphans
 TOLERANT = 0.74  # the lowest name that tolerates orphans at all

@@ -181,19 +181,17 @@ class Reach:
     def _select_query(self, table: Table) -> FromClause:
         """Return the rows of a query of the project's own over those within reach."""
         columns = [column(each.name, each.type) for each in table.c]
-        words = self.in_words(table.info[QUERY], table.metadata)
+        words = self.as_sql(table.info[QUERY], table.metadata)
         inner = text(words).columns(*columns).subquery(table.name)
         keyed = [inner.c[each.name].label(each.key) for each in table.c]
         return select(*keyed).subquery(table.name)
 
-    def in_words(self, words: str, tables: MetaData) -> str:
+    def as_sql(self, sql: str, tables: MetaData) -> str:
         """Return SQL with `{TABLE}` replaced by the rows of a table: those within
         reach. Raises AccessDenied when none of them is."""
-        return _MARK.sub(
-            lambda mark: self._rows_in_words(tables.tables[mark[1]]), words
-        )
+        return _MARK.sub(lambda mark: self._rows_as_sql(tables.tables[mark[1]]), sql)
 
-    def _rows_in_words(self, table: Table) -> str:
+    def _rows_as_sql(self, table: Table) -> str:
         quoting = table.metadata.info[QUOTING]
         name: str = quoting.format_table(table).replace(":", "\\:")
         if self.rows(table) is table:

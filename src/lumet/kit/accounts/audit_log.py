@@ -57,7 +57,7 @@ class AuditEvent:
     table: str = ""
     key: str = ""
     title: str = ""
-    words: str = ""
+    description: str = ""
     changes: Changes = field(default_factory=dict)
     texts: Changes = field(default_factory=dict)  # the same as a form has it, by column
     owners: Owners = ()  # the records whose rows it is about, by table and key
@@ -219,7 +219,7 @@ class Recording:
 
 def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:
     detail = {
-        "words": event.words,
+        "words": event.description,
         "changes": {
             label: [_cut(before), _cut(after)]
             for label, (before, after) in event.changes.items()
@@ -284,7 +284,7 @@ def _entry(row: Any) -> Entry:
             table=row.record_table,
             key=row.record_key,
             title=row.title,
-            words=detail["words"],
+            description=detail["words"],
             changes=changes,
             texts={
                 key: (old, new) for key, (old, new) in detail.get("texts", {}).items()

@@ -58,9 +58,10 @@ def mixes_alphabets(name: str) -> bool:
 def check_password(
     name: str, password: str, shortest: int = MIN_LENGTH, words: Iterable[str] = ()
 ) -> None:
-    """Raise AccountError, with the reason, for a password that is too easy to guess: short,
-    or found in fewer than MIN_GUESSES by who knows the commonest passwords, words,
-    names, dates and rows of keys, the user's name and the `words` of the application.
+    """Raise AccountError, with the reason, for a password that is too easy to guess:
+    short, or found in fewer than MIN_GUESSES by who knows the commonest passwords,
+    words, names, dates and rows of keys, the user's name and the `words` of the
+    application.
 
     Source: OWASP ASVS 5.0, 6.2.4 and 6.2.11; no rule asks for kinds of characters
     (6.2.5).

@@ -71,7 +71,7 @@ _FIRST_OF_SESSION = (
     .outerjoin(user_role, user_role.c.user_id == user.c.id)
     .where(session.c.token == bindparam("token"))
 )  # fmt: skip
-MAX_REMEMBERED = 5_000  # users of whom it is remembered what is kept
+MAX_REMEMBERED = 5_000  # users whose stored data is cached
 REMEMBERED = timedelta(minutes=1)
 MAX_NAME_LENGTH = 80  # characters, folded too
 
@@ -141,7 +141,8 @@ class OpenSession:
 
 
 class Users:
-    """The users of one accounts store; `administrator_roles` are those that manage users."""
+    """The users of one accounts store; `administrator_roles` are those that manage
+    users."""
 
     def __init__(
         self,
@@ -167,8 +168,8 @@ class Users:
         roles: Sequence[str],
         attributes: Mapping[str, str] | None = None,
     ) -> int:
-        """Add a user; return the number. Raises AccountError when the name is taken or the
-        password easy."""
+        """Add a user; return the number. Raises AccountError when the name is taken or
+        the password easy."""
         name = name.strip()
         _check_name(name)
         check_password(name, password, *self._password_rules)
@@ -232,8 +233,8 @@ class Users:
     def confirm(self, visitor: SessionUser, password: str, origin: str) -> None:
         """Make sure that who is signed in knows the present password.
 
-        Raises AccountError for another one, TooManyFailures too early after some; MAX_WRONG
-        in a row end the session.
+        Raises AccountError for another one, TooManyFailures too early after some;
+        MAX_WRONG in a row end the session.
         """
         tried = Try(CONFIRMING + str(visitor.id), network_of(origin))
         with self.store.writing() as connection:
@@ -277,7 +278,8 @@ class Users:
             )
 
     def set_roles(self, number: int, roles: Collection[str]) -> None:
-        """Give a user these roles and no others. Raises AccountError for the last user who manages users."""
+        """Give a user these roles and no others. Raises AccountError for the last user
+        who manages users."""
         with self.store.writing() as connection:
             self._keep_an_administrator(connection, number, roles)
             connection.execute(delete(user_role).where(user_role.c.user_id == number))
@@ -341,8 +343,8 @@ class Users:
             connection.execute(update(user).where(user.c.id == number).values(values))
 
     def set_display_name(self, number: int, name: str) -> None:
-        """Keep what others call a user. Raises AccountError for the name, or the display
-        name, of somebody else."""
+        """Keep what others call a user. Raises AccountError for the name, or the
+        display name, of somebody else."""
         name = name.strip()
         if name:
             _check_name(name)
@@ -656,7 +658,8 @@ def _make_link(connection: Connection, number: int, lasts: timedelta) -> str:
 
 
 def _number_of(connection: Connection, name: str) -> int:
-    """Return the number of a user. Raises AccountError when there is none of this name."""
+    """Return the number of a user. Raises AccountError when there is none of this
+    name."""
     number = connection.scalar(
         select(user.c.id).where(user.c.folded == fold_name(name))
     )

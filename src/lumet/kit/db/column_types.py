@@ -1,7 +1,8 @@
 """Tolerant column types: they read any stored value, and write it back unchanged.
 
-SQLite takes any value into any column. These types return a fitting value as the Python value and every other one as it is, so that one odd value never kills a page; the field shows
-it as text, and an unchanged value is never written back.
+SQLite takes any value into any column. These types return a fitting value as the Python
+value and every other one as it is, so that one odd value never kills a page; the field
+shows it as text, and an unchanged value is never written back.
 """
 
 import json
@@ -89,27 +90,27 @@ class _Lenient(TypeDecorator[Any]):
 
 
 class _Formatted(_Lenient):
-    """A type that a column of another type may hold, `stored` in some spelling: then
+    """A type that a column of another type may hold, in a storage format: then
     values are converted here on all servers."""
 
     cache_ok = True
     spelling: StorageFormat | None = None
 
-    def __init__(self, stored: str = "") -> None:
+    def __init__(self, storage_format: str = "") -> None:
         super().__init__()
-        self.stored = stored
-        if stored:
-            self.spelling = self.find_format(stored)
+        self.storage_format = storage_format
+        if storage_format:
+            self.spelling = self.find_format(storage_format)
 
     @staticmethod
     def find_format(name: str) -> StorageFormat:
         raise NotImplementedError
 
     def is_raw(self, dialect: str) -> bool:
-        return bool(self.stored) or super().is_raw(dialect)
+        return bool(self.storage_format) or super().is_raw(dialect)
 
     def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        return text_in_order(column, self.stored)
+        return text_in_order(column, self.storage_format)
 
     def read(self, value: Any) -> Any:
         if self.spelling is not None and not isinstance(value, bytes):

@@ -56,7 +56,7 @@ class RelatedImpact:
     """The dependent records of one relation: how many, in words, the first
     of them, and where all of them are, "" for nowhere."""
 
-    words: str
+    summary: str
     named: list[Cell] = field(default_factory=list)
     has_more: bool = False
     address: str = ""
@@ -303,7 +303,7 @@ class _ImpactFinder:
             return ""
         if is_single(source, related.columns) and not related.joined:
             return ""  # shown with the record
-        return f"{self._home}/related/{related.word}"
+        return f"{self._home}/related/{related.slug}"
 
     def _count(self, rows: FromClause, holds: ColumnElement[bool]) -> int:
         inner = select(literal(1)).select_from(rows).where(holds)
@@ -342,7 +342,7 @@ class _ImpactFinder:
             if not self._within_time(ask, words, may_fail=True):
                 continue
             under = self.found.under(each.on_delete)
-            if all(known.words != words for known in under):
+            if all(known.summary != words for known in under):
                 under.append(RelatedImpact(words))
 
     def _is_held(self, unshown: ExternalReference, chosen: Select[Any]) -> bool:

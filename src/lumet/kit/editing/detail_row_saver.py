@@ -284,7 +284,9 @@ class DetailRowSaver:
             raise RecordNotFound
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""
-        turn.done.append(AuditEvent("delete", self.pages.name, own[KEY], words=words))
+        turn.done.append(
+            AuditEvent("delete", self.pages.name, own[KEY], description=words)
+        )
 
     def _ask(self, turn: _Turn, index: str, key: Mapping[str, Any]) -> None:
         """Note what would go along with a row, or lose its reference: at the end of the
@@ -297,7 +299,7 @@ class DetailRowSaver:
         found = find_delete_impact(
             self.site, turn.connection, self.pages, self.reach, key
         )
-        words = [each.words for each in (*found.deleted_too, *found.unlinked)]
+        words = [each.summary for each in (*found.deleted_too, *found.unlinked)]
         if words and not found.prevented_by:
             self.editor.asked[index] = str(
                 _("Dependent records: %(words)s. Save again to delete the row "

@@ -96,7 +96,7 @@ class RowsTable:
         return any(each.required and key not in self.counted for each in fields)
 
     @property
-    def word(self) -> str:
+    def part_id(self) -> str:
         """The identifier of this part of the form."""
         return f"rows-{self.number}"
 

@@ -46,7 +46,7 @@ class ManyToManyChoice:
     refused: list[str]
 
     @property
-    def word(self) -> str:
+    def part_id(self) -> str:
         """The identifier of this part of the form."""
         return f"part-{self.name}"
 

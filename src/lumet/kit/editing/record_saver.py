@@ -313,7 +313,7 @@ class RecordSaver:
         shown = self.pages.fields.get(key)
         if isinstance(shown, DateTimeField) and shown.time_zone:
             return shown.as_stored(datetime.now(UTC))
-        if getattr(self.pages.column(key).type, "stored", ""):
+        if getattr(self.pages.column(key).type, "storage_format", ""):
             today = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
             return today.date() if isinstance(shown, DateField) else today
         if isinstance(shown, DateField):
@@ -457,7 +457,7 @@ class RecordSaver:
         for rule in self.pages.database_rules:
             table = self.pages.table
             breaks = select(literal(1)).select_from(table).where(self.pages.is_key(key))
-            breaks = breaks.where(text(f"NOT ({rule.words})"))
+            breaks = breaks.where(text(f"NOT ({rule.sql})"))
             if UNBOUNDED.run(connection, breaks).first():
                 raise RuleViolated(rule)
 

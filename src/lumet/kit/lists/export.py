@@ -145,7 +145,7 @@ def _is_day(pages: TablePages, key: str) -> bool:
     if key not in pages.fields:
         return False
     held = pages.column(key).type
-    return isinstance(held, Date | DateTime) and not held.stored
+    return isinstance(held, Date | DateTime) and not held.storage_format
 
 
 @dataclass(frozen=True, slots=True)

@@ -71,7 +71,7 @@ class ListSpec:
     it: the columns it shows, the shape of its filters, how many words are searched,
     whether it is read `among` keys that were found before, what becomes of records
     marked as deleted (left out, WITH them, ONLY them), which part of a tree it has:
-    TOP, what stands below no other, or BRANCH, what stands below the one bound as
+    TOP, the records without a parent, or BRANCH, the children of the one bound as
     `p0`…"""
 
     columns: tuple[str, ...] | None = None

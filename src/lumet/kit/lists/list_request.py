@@ -36,8 +36,8 @@ from ..queries.filters import (
     IS,
     TO,
     Filter,
+    describe_filter,
     filter_values,
-    in_words,
     operators,
     read_filters,
     seen_operators,
@@ -113,7 +113,7 @@ class ActiveFilter:
     """A filter in words, and the address of the list without it."""
 
     label: str
-    words: str
+    description: str
     without: str
 
 
@@ -306,7 +306,7 @@ class ListRequest:
         itself keeps as one."""
         column = self.pages.column(key)
         is_day = isinstance(self.pages.fields[key], DateField | DateTimeField)
-        return is_day and not getattr(column.type, "stored", "")
+        return is_day and not getattr(column.type, "storage_format", "")
 
     def summed(self) -> list[str]:
         """Return the columns whose sums a group can have: amounts and measures."""
@@ -514,7 +514,7 @@ class ListRequest:
             found.append(ActiveFilter(str(_("Search")), words, self.address("q")))
         for filter_ in self.filters:
             titles = self._titles_of(connection, filter_)
-            words = in_words(self.pages, filter_, self.site.language, titles)
+            words = describe_filter(self.pages, filter_, self.site.language, titles)
             without = self.address(filter_.name)
             found.append(ActiveFilter(self.pages.label(filter_.key), words, without))
         if self.deleted:

@@ -207,7 +207,7 @@ def actor() -> Actor:
 
 def note(kind: str, words: str, table: str = "") -> None:
     """Write in the activity log what the present user did, or was refused."""
-    site().log.note(actor(), AuditEvent(kind, table, words=words))
+    site().log.note(actor(), AuditEvent(kind, table, description=words))
 
 
 def lower_first(word: Any) -> str:

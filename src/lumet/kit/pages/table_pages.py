@@ -104,7 +104,7 @@ class RelatedRecords:
         return (self.by,) if isinstance(self.by, str) else self.by
 
     @property
-    def word(self) -> str:
+    def slug(self) -> str:
         """How addresses name them: by their table and the columns that refer."""
         return ".".join([self.table, *self.columns])
 
@@ -160,7 +160,7 @@ class DatabaseRule:
     is shown at the field `key` where it does not hold."""
 
     key: str
-    words: str
+    sql: str
     message: Any
 
 

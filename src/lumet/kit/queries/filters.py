@@ -336,7 +336,7 @@ def _holds_days(column: ColumnElement[Any]) -> bool:
     )
 
 
-def in_words(
+def describe_filter(
     pages: TablePages, filter_: Filter, language: str, titles: Mapping[str, str]
 ) -> str:
     """Return a filter in words, without its column; `titles` are those of the records

@@ -305,7 +305,7 @@ class SelectBuilder:
     def formula(self, key: str) -> ColumnElement[Any]:
         """Return the value of a formula over the table's rows: what it reads of other
         tables are those of their rows that are within reach."""
-        words = self.reach.in_words(self.pages.computed[key], self.pages.table.metadata)
+        words = self.reach.as_sql(self.pages.computed[key], self.pages.table.metadata)
         value: Grouping[Any] = Grouping(text(words))
         return type_coerce(value, formula_type(self.pages.extras[key]))
 

@@ -101,7 +101,7 @@ class RelatedBlocks:
 
     def _plans(self) -> dict[str, _BlockPlan]:
         return {
-            related.word: self._plan(related)
+            related.slug: self._plan(related)
             for related in self._pages.details
             if is_seen(self.site.registry[related.table], related, self.reach)
             and self._is_open(related)

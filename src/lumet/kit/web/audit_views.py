@@ -120,7 +120,7 @@ def _lines(entries_: Iterator[Entry]) -> Iterator[str]:
     for each in entries_:
         actor, event = each.actor, each.event
         begin = (each.at.isoformat(" ", "seconds"), actor.name, actor.origin, event.kind,
-                 each.state, event.table, event.key, event.title, event.words)  # fmt: skip
+                 each.state, event.table, event.key, event.title, event.description)  # fmt: skip
         changes = [(k, old or "", new or "") for k, (old, new) in event.changes.items()]
         for change in changes or [("", "", "")]:
             yield _line((*begin, *change, actor.request))

@@ -206,7 +206,7 @@ class BulkAction:
         found = find_delete_impact(
             self.list_request.site, connection, self.pages, self.reach, key
         )
-        return str(_("Prevented by: %(words)s", words=found.prevented_by[0].words)) if (
+        return str(_("Prevented by: %(words)s", words=found.prevented_by[0].summary)) if (
             found.prevented_by
         ) else ""  # fmt: skip
 
@@ -229,7 +229,7 @@ class BulkAction:
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
             words = MARKED if is_marked else ""
-            told = AuditEvent("delete", name, segment, words=words, changes=gone)
+            told = AuditEvent("delete", name, segment, description=words, changes=gone)
             return "", told.entitled(record.title, owners)
         try:
             seen = self.saver.stored(connection, key).seen

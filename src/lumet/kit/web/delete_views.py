@@ -119,7 +119,9 @@ def _delete(
         facts = [fact for _name, held in record.sections for fact in held]
         gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
         words = MARKED if asked.is_kept else ""
-        told = AuditEvent("delete", pages.name, segment, words=words, changes=gone)
+        told = AuditEvent(
+            "delete", pages.name, segment, description=words, changes=gone
+        )
         owners = owners_of(site(), connection, pages, record.values)
         recording.mean(actor(), told.entitled(record.title, owners))
 

@@ -192,7 +192,7 @@ def _parts(
 
 
 def _too_many(editor: PartEditor, home: str) -> TooMany:
-    return TooMany(editor.label, f"{home}/related/{editor.related.word}")
+    return TooMany(editor.label, f"{home}/related/{editor.related.slug}")
 
 
 def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:

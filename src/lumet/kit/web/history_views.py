@@ -59,7 +59,11 @@ def history(name: str, segment: str) -> ResponseReturnValue:
 
     def is_of_now(each: Entry) -> bool:
         is_own = (each.event.table, each.event.key) == (name, segment)
-        return not is_own or each.event.kind != "delete" or each.event.words == MARKED
+        return (
+            not is_own
+            or each.event.kind != "delete"
+            or each.event.description == MARKED
+        )
 
     own = list(takewhile(is_of_now, found))
     more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
@@ -98,7 +102,7 @@ def earlier_texts(
         return {}
     wanted = AuditQuery(kind="delete", table=pages.name, key=segment)
     gone = next(
-        (e for e in site().log.read(wanted, 1) if e.event.words != MARKED), None
+        (e for e in site().log.read(wanted, 1) if e.event.description != MARKED), None
     )
     if gone is not None and gone.id > entry.id:
         return {}

@@ -463,7 +463,8 @@ def export(name: str, kind: str) -> ResponseReturnValue:
     with site().database.reading() as connection:
         list_request.look(connection)
         words = "; ".join(
-            f"{m.label}: {m.words}" for m in list_request.active_filters(connection)
+            f"{m.label}: {m.description}"
+            for m in list_request.active_filters(connection)
         )
     return _send_export(list_request, kind, words)
 

@@ -163,7 +163,8 @@ def _by_link(
 
 
 def _new_password() -> str:
-    """Return the new password that was sent twice. Raises AccountError when they differ."""
+    """Return the new password that was sent twice. Raises AccountError when they
+    differ."""
     password = request.form.get("password", "")
     if password != request.form.get("again", ""):
         raise AccountError(_("The passwords do not match."))
