@@ -8,8 +8,8 @@ from lumet.inference.labels_from_names import split_words
 from lumet.inference.name_similarity import plain_words
 from lumet.inference.rules import Choice, Subject
 
-IN_PLACE = 2.5  # points, see `in_place`
-MAX_IN_PLACE = 60  # rows a parent, on average; more are a list of their own
+IN_PLACE = 2.5  # points, see `in_place`; at 1.5 F1 falls from 0.974 to 0.950
+MAX_IN_PLACE = 60  # rows a parent, on average; more are a list. 20 to 200: the same
 _POSITIONS = frozenset({"line", "position", "pos", "seq", "sequence", "no", "nr", "number",
                         "ordinal", "item", "step", "rank", "idx", "index", "sort"})  # fmt: skip
 _PARTS = frozenset({"item", "line", "detail", "entry", "part", "row", "position", "stop", "step",

@@ -23,7 +23,7 @@ _LOG_ENDS = frozenset({"log", "history", "audit", "journal", "hist"})
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
-LIST_COLUMNS = 6
+LIST_COLUMNS = 6  # our choice: with the title about as much as 1280 pixels hold
 WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 
