@@ -110,7 +110,7 @@ class BeyondTest(ApplicationCase):
         warden = self.client("warden")
         groups = Page(warden.get("/t/inspection?layout=groups&by=inspector_id"), "")
         rows = sorted(" ".join(n.text().split()) for n in groups.tree.css("tbody tr"))
-        self.assertEqual(rows, ["Ada Young1", "empty1", "not visible3"])
+        self.assertEqual(rows, ["Ada Young 1", "empty 1", "not visible 3"])
 
     def test_the_log_tells_no_more_than_its_reader_may_see(self) -> None:
         administrator = self.client("administrator")

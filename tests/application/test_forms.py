@@ -69,7 +69,7 @@ class Forms:
             typed |= {"depth_m": "1.234,5", "crew": "1.200", "laid_on": "17.11.2026"}
             page = client.post("/t/buoy/add", data=typed)
             self.assertEqual(page.status_code, 422)
-            self.assertIn("This may be two numbers.", page.text)
+            self.assertIn("This number is ambiguous.", page.text)
             typed |= {"crew": "1200", "seen_at": ""}
             self.assertEqual(client.post("/t/buoy/add", data=typed).status_code, 302)
         (row,) = self.rows("SELECT depth_m, crew FROM buoy WHERE code = 'X'")

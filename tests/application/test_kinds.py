@@ -34,7 +34,7 @@ kind = "image"
 folder = "lamps"
 
 [field.told_at]
-zone = "UTC"
+time_zone = "UTC"
 """
 UTC_MORNING = "2026-10-25T07:30"
 # column, what is typed, what the form then shows; None: refused
@@ -256,7 +256,7 @@ class Kinds:
         uploads = self.app.extensions["uploads"]
         with mock.patch.object(type(uploads), "_waiting_bytes", lambda *_: 10**9):
             answer = self.save(photo=(picture(), "more.png"))
-        self.assertIn("Too many files wait", answer.text)
+        self.assertIn("Too many of your files are waiting", answer.text)
         # several records have no field for a file, and take theirs along when they go
         several = {"do-action": "set", "set-column": "photo", "chosen-row": "1"}
         self.assertEqual(self.user.post("/t/lamp/bulk", data=several).status_code, 404)

@@ -73,7 +73,7 @@ class MistakesTest(unittest.TestCase):
             "[details]\nlight = { by = 'station' }": "Nearest: station_id",
             "[details]\nlight = 'station_id'": "Write a detail as { by",
             "singular = ": "This is not TOML",
-            "[field.name]\n[field.name]  #~\nhelp = 'x'": 'take away the heading that ends in "#~"',
+            "[field.name]\n[field.name]  #~\nhelp = 'x'": 'remove the heading that ends in "#~"',
         }
         for text, said in cases.items():
             with self.subTest(text):

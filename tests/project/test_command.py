@@ -192,7 +192,7 @@ class FlowTest(CommandCase):
         )
         said = self.lumet("survey")
         self.assertIn("log.stn + day: 3 rows share this key or lack a part of it", said)
-        self.assertIn("log.stn: 1 rows refer to no station that is there", said)
+        self.assertIn("log.stn: 1 rows refer to no existing station", said)
         self.decide(
             "design/tables/light.toml", 'field.colour.references = "station.nmae"\n'
         )
@@ -208,7 +208,7 @@ class FlowTest(CommandCase):
         decided.write_text('singular = "Post"\n' + decided.read_text())
         said = self.lumet("generate")
         self.assertIn("merged", said)
-        self.assertIn("Nothing of yours was replaced.", said)
+        self.assertIn("Your files were not replaced.", said)
         self.assertIn("MINE = 1", target.read_text())
         self.assertIn('_("Post")', target.read_text())
 

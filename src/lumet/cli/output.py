@@ -294,7 +294,7 @@ def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
             " then delete that copy."
         )
     if report.written.merged or report.written.kept:
-        out.print("Nothing of yours was replaced.")
+        out.print("Your files were not replaced.")
     if is_alone:
         out.print("Next:  lumet serve")
 

@@ -92,7 +92,7 @@ class DecisionFile:
         quoted = lines[line - 1].strip() if line <= len(lines) else ""
         problem = re.sub(r"\s*\(at .*\)$", "", said)
         if "declare" in problem and "twice" in problem:
-            problem += '; take away the heading that ends in "#~"'
+            problem += '; remove the heading that ends in "#~"'
         problem = f"This is not TOML: {problem}."
         return Mistake(self.name, line, quoted, problem, is_broken=True)
 

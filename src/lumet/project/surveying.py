@@ -458,7 +458,7 @@ def _contradictions(
                 count = count_orphans(
                     engine, table, each.columns, referred, each.referred_columns
                 )
-                what = f"rows refer to no {each.referred_table} that is there"
+                what = f"rows refer to no existing {each.referred_table}"
             if count is None:
                 found.append(Doubt(place, "could not be checked in time"))
             elif count:

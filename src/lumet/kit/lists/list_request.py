@@ -96,7 +96,7 @@ class Nouns(NamedTuple):
 
 class Known(NamedTuple):
     """The facts about a list that are shared by all users of one reach and language:
-    its columns, those that make groups, and what its arrangements and panels are
+    its columns, those that make groups, and what its layouts and panels are
     called."""
 
     columns: list[str]
@@ -270,7 +270,7 @@ class ListRequest:
         return self.reach.may("view", target.table.fullname)
 
     def _layouts(self, groups: Sequence[str]) -> list[str]:
-        """Return the arrangements: those decided, else what fits the columns."""
+        """Return the layouts: those decided, else what fits the columns."""
         decided = self.pages.list.layouts or (TABLE, CARDS, GROUPS, CHART, TREE)
         fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
         if hierarchy_of(self.pages, self.reach):
@@ -506,8 +506,8 @@ class ListRequest:
         return [(key, value) for key, value in self.hidden() if key not in own]
 
     def active_filters(self, connection: Connection) -> list[ActiveFilter]:
-        """Return the search and the filters in words, each with a layout to be rid of
-        it."""
+        """Return the search and the filters in words, each with the address
+        without it."""
         found = []
         if self.search.is_meant:
             words = f"“{self.search.text}”"
