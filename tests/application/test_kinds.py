@@ -229,9 +229,9 @@ class Kinds:
 
     def test_what_is_no_picture_is_refused_and_what_is_waits(self: Any) -> None:
         for content, said in (
-            (b"<svg onload=alert(1)>", "This is no picture"),
+            (b"<svg onload=alert(1)>", "This is not an image"),
             (b"", "This file is empty."),
-            (b"\x89PNG\r\n\x1a\n" + b"x" * 40, "This is no picture"),
+            (b"\x89PNG\r\n\x1a\n" + b"x" * 40, "This is not an image"),
             (picture(1).getvalue() + b"x" * 10_000_000, "larger than 10.0 MB"),
         ):
             answer = self.save(photo=(io.BytesIO(content), "a.png"))

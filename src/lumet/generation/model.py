@@ -962,7 +962,7 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
     if kind == "decimal" and column.type.precision is not None:
         return f"Decimal({column.type.precision}, {column.type.scale or 0})"
     if dialect == "postgresql" and decided.kind == "multiple choice":
-        return f"Listed({native!r})"
+        return f"Array({native!r})"
     if dialect == "mariadb" and native.lower().startswith("set("):
         return "String"
     if dialect == "postgresql" and native.lower().startswith("interval"):
