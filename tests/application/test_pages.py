@@ -312,8 +312,8 @@ class SavingTest(PagesCase):
     def test_deleting_says_first_what_it_would_do(self) -> None:
         client = self.client()
         page = self.text(client, "/t/station/r/1/delete")
-        self.assertRegex(page, r"Prevents deletion.*2 lights")
-        self.assertRegex(page.replace("\n", " "), r"Also deleted.*60 readings")
+        self.assertRegex(page, r"(?s)Prevents deletion.*2 lights")
+        self.assertRegex(page.replace("\n", " "), r"(?s)Also deleted.*60 readings")
         self.assertEqual(client.post("/t/station/r/1/delete").status_code, 409)
         self.change("DELETE FROM light")
         self.assertEqual(client.post("/t/station/r/1/delete").status_code, 302)

@@ -119,7 +119,7 @@ class Parts:
     def number(self: Any, table: str, word: str) -> int:
         """Return which of a table's parts the one of another table is."""
         details = self.app.extensions["site"].registry[table].details
-        return next(n for n, each in enumerate(details) if each.word == word)
+        return next(n for n, each in enumerate(details) if each.slug == word)
 
     def crews(self: Any, mast: int = 101) -> list[Any]:
         query = f"SELECT crew_code, crew_place FROM mast_crew WHERE mast_id = {mast} ORDER BY 1, 2"
@@ -265,7 +265,9 @@ class Parts:
 
     def test_a_record_that_there_is_one_of_is_part_of_its_record(self: Any) -> None:
         page = self.user.get("/t/mast/r/101").text
-        facts = re.search(r'<div class="sheet facts">.*?\n</div>', page, re.DOTALL)
+        facts = re.search(
+            r'<div class="sheet facts">.*?<div class="relations">', page, re.DOTALL
+        )
         assert facts is not None
         self.assertIn("31.5", facts[0])
         self.assertIn('<a href="/t/mast_card/r/101">Card</a>', facts[0])

@@ -191,9 +191,9 @@ class Related:
 
     def test_a_delete_says_what_hangs_on_it_at_every_depth(self: Any) -> None:
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
-        goes = re.search(r"Also deleted.*?</section>", page)
-        loses = re.search(r"Left without a reference.*?</section>", page)
-        forbids = re.search(r"Prevents deletion.*?</section>", page)
+        goes = re.search(r"(?s)Also deleted.*?</section>", page)
+        loses = re.search(r"(?s)Left without a reference.*?</section>", page)
+        forbids = re.search(r"(?s)Prevents deletion.*?</section>", page)
         assert goes and loses and forbids
         self.assertIn("21 visits", goes[0])
         self.assertIn("3 findings", goes[0])
@@ -202,8 +202,10 @@ class Related:
         self.assertRegex(forbids[0], r'related/leg.from_id">1 leg from here</a>: <a ')
         self.assertIn("1 leg to here", forbids[0])
         page = self.piece("/t/branch/r/1/delete").replace("\n", " ")
-        self.assertRegex(page, r"Also deleted.*?>3 branches below</a>: .*?</section>")
-        self.assertRegex(page, r"Left without a reference.*?1 twig.*?</section>")
+        self.assertRegex(
+            page, r"(?s)Also deleted.*?>3 branches below</a>: .*?</section>"
+        )
+        self.assertRegex(page, r"(?s)Left without a reference.*?1 twig.*?</section>")
         self.assertIn("3 labels", page)
         self.assertIn("1 leaf", page)  # below what stands below what goes along
         self.assertNotIn(
@@ -211,13 +213,13 @@ class Related:
         )  # what goes along by another way does not
         pruner = self.client("pruner")
         page = pruner.get("/t/branch/r/1/delete").text.replace("\n", " ")
-        self.assertRegex(page, r"Prevents deletion.*?records you may not delete")
+        self.assertRegex(page, r"(?s)Prevents deletion.*?records you may not delete")
         self.assertNotIn("may not delete", pruner.get("/t/branch/r/5/delete").text)
         page = self.piece("/t/branch/r/5/delete")
-        self.assertRegex(page, r"Prevents deletion(.|\n)*?1 label")
+        self.assertRegex(page, r"(?s)Prevents deletion(.|\n)*?1 label")
         self.change("INSERT INTO bill VALUES (1, NULL, 3)")
         page = self.piece("/t/station/r/1/delete").replace("\n", " ")
-        self.assertRegex(page, r"Prevents deletion.*?1 bill.*?</section>")
+        self.assertRegex(page, r"(?s)Prevents deletion.*?1 bill.*?</section>")
         self.change("DELETE FROM bill")
 
     def rows_form(self: Any, address: str) -> dict[str, str]:

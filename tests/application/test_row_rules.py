@@ -197,7 +197,7 @@ class RowRules:
         self.assertEqual(sorted(map(int, keys)), sorted(seen))
         grouped = client.get("/t/station?layout=groups&by=district_code")
         numbers = re.findall(
-            r'</td><td class="num">(\d+)</td>', grouped.get_data(as_text=True)
+            r'<td class="num">(\d+)</td>', grouped.get_data(as_text=True)
         )
         self.assertEqual(sum(map(int, numbers)), len(seen))
         found = client.get("/t/station?q=holm&district_code.is=NR").get_data(
@@ -212,7 +212,7 @@ class RowRules:
         }
         self.assertEqual(set(map(int, keys)), fits)
         paper = client.get("/t/station/print").get_data(as_text=True)
-        self.assertEqual(paper.count("<tr><td>"), len(seen))
+        self.assertEqual(len(re.findall(r"<tr>\s*<td>", paper)), len(seen))
         found = client.get("/t/light/choices/station_id?find-what=").get_json()["found"]
         self.assertEqual({int(each["value"]) for each in found}, seen)
         lights = client.get("/t/light?sort=station_id").get_data(as_text=True)

@@ -173,7 +173,7 @@ class ServerPages(OnServer):
 
     def test_a_delete_follows_the_database_s_rules(self: Any) -> None:
         self.assertRegex(
-            self.page("/t/district/r/NR/delete"), r"Prevents deletion.*1 station"
+            self.page("/t/district/r/NR/delete"), r"(?s)Prevents deletion.*1 station"
         )
         self.assertEqual(self.client().post("/t/district/r/NR/delete").status_code, 409)
         self.assertRegex(

@@ -651,6 +651,8 @@ def _key_of(row: Any) -> str:
 
 def _example(said: str, tried: int) -> str:
     """Return what a message says could be entered, "" where it does not."""
+    if "Enter a duration" in said:
+        return "01:30:00"  # as it is stored
     if found := _EXAMPLE.search(said):
         return found[1].strip().rstrip(".")
     if found := re.search(r"at most (\d+) digits? before the decimal point|multiple of (\d+)", said):  # fmt: skip
@@ -658,7 +660,6 @@ def _example(said: str, tried: int) -> str:
     if found := re.search(r"must be less than (\d+)", said):
         return str(int(found[1]) - 1 - tried)
     told = (
-        ("Enter a duration", "01:30:00"),
         ("one number per line", "1\n2"),
         ("not valid JSON", "[1]"),
     )
