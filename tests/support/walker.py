@@ -502,7 +502,7 @@ class Walker:
             return (date(2024, 1, 1) + timedelta(days=number)).isoformat()
         if clock == "time":
             return f"{number % 24:02}:{number % 60:02}"
-        if clock == "moment":
+        if clock == "datetime":
             day = date(2024, 1, 1) + timedelta(days=number)
             return f"{day}T{number % 24:02}:{number % 60:02}"
         if control.kind == "email":

@@ -29,7 +29,7 @@ class ClockField(ValueField):
     does, in many ways; `to_text` is their form for addresses and comparisons, ISO
     8601."""
 
-    date_kind = ""  # of the control: date, time or moment
+    date_kind = ""  # of the control: date, time or datetime
 
     def written(self, value: Any) -> str:
         """Return the text of the control for a value: as pages show it, where that can
@@ -130,7 +130,7 @@ class DateTimeField(ClockField):
     """A date and a time of day. `zoned`: the database knows when that is; `zone`: the
     zone in which a column without one is stored."""
 
-    date_kind = "moment"
+    date_kind = "datetime"
 
     def __init__(
         self, *positional: Any, zoned: bool = False, time_zone: str = "", **rest: Any

@@ -104,7 +104,7 @@ def build(
     # labels are lazy, and would pass for HTML
     app.jinja_env.finalize = _as_text
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters["moment"] = _moment_here
+    app.jinja_env.filters["datetime"] = _local_datetime
     app.jinja_env.globals["breadcrumbs"] = breadcrumbs
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
@@ -179,8 +179,8 @@ def _as_text(value: Any) -> Any:
     return str(value) if isinstance(value, LazyString) else value
 
 
-def _moment_here(moment: datetime) -> str:
-    """Write a moment, kept as UTC, in the zone and the language of the user."""
+def _local_datetime(moment: datetime) -> str:
+    """Write a datetime, stored as UTC, in the time zone and the language of the user."""
     local = moment.replace(tzinfo=UTC).astimezone(locale.zone())
     return datetime_text(local.replace(tzinfo=None), site().language)
 

@@ -19,11 +19,11 @@ __all__ = ["blueprint"]
 
 
 class _Clocks(RecordForm):
-    """The fields by which dates and times are read."""
+    """The fields by which dates and times are read, by the kind of their control."""
 
     date = DateField()
     time = TimeField()
-    moment = DateTimeField()
+    datetime = DateTimeField()
 
 
 @blueprint.get("/dates")
