@@ -102,6 +102,18 @@ class HouseTest(unittest.TestCase):
                         hit, text[hit.start() - 40 : hit.end() + 40] if hit else ""
                     )
 
+    def test_servers_are_named_by_their_own_classes_alone(self) -> None:
+        names = {"sqlite", "postgresql", "postgres", "mariadb", "mysql"}
+        for path in sorted(SOURCE.rglob("*.py")):
+            if "dialects" in path.parts:
+                continue
+            with self.subTest(str(path.relative_to(SOURCE))):
+                tree = ast.parse(path.read_text(encoding="utf-8"))
+                texts = {n.value for n in ast.walk(tree) if isinstance(n, ast.Constant)}
+                self.assertEqual(
+                    names & {t for t in texts if isinstance(t, str)}, set()
+                )
+
     def test_each_package_says_what_it_is_for(self) -> None:
         for path in sorted(SOURCE.rglob("__init__.py")):
             with self.subTest(str(path.relative_to(SOURCE))):

@@ -14,7 +14,7 @@ from lumet.cli.visible import escape
 from lumet.demo.making import DemoUser
 from lumet.design.decision_schema import EDIT_ROWS
 from lumet.facts.comparing import Difference
-from lumet.facts.connecting import SERVER_NAMES
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Table
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import Doubt, SurveyReport
@@ -47,7 +47,7 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         parts.append(f"{rows:,} rows{read}")
     out.print(
         f"Reading {escape(report.address.shown)} "
-        f"({SERVER_NAMES.get(database.dialect, database.dialect)} {database.version},"
+        f"({server_of(database.dialect).title or database.dialect} {database.version},"
         " read-only) …\n"
         f"  {', '.join(parts)}   {report.seconds:.1f} s\n"
     )

@@ -15,13 +15,12 @@ from lumet.cli.visible import escape, visible
 from lumet.errors import CannotRun
 from lumet.facts.comparing import Difference
 from lumet.facts.connecting import (
-    PORTS,
-    SERVER_NAMES,
     Address,
     parse_address,
     server_address,
 )
 from lumet.facts.connection_errors import PasswordNeeded, saying_why
+from lumet.facts.dialects import SERVERS, server_of
 from lumet.facts.server_listing import other_databases, schemas_with_tables, table_names
 from lumet.project.commands import run_survey
 from lumet.project.surveying import SurveyReport, TableChoice, known_address
@@ -105,8 +104,8 @@ def _ask_for_all(choice: TableChoice) -> tuple[str, TableChoice]:
     """Ask for the kind of database, where it is, and what of it to read; each answer is
     tried at once. Returns the address, and the choice of schemas and tables."""
     _say("No database was given. Press Enter for the value in brackets.\n")
-    kind = _pick("Kind", list(SERVER_NAMES), "sqlite")
-    if kind == "sqlite":
+    kind = _pick("Kind", [server.name for server in SERVERS], SERVERS[0].name)
+    if server_of(kind).is_file:
         return str(_ask_until_it_opens(_ask_for_file)), choice
     address = _ask_until_it_opens(lambda: _ask_for_server(kind))
     assert isinstance(address, Address)
@@ -135,11 +134,11 @@ def _ask_for_file() -> Path:
 
 def _ask_for_server(kind: str) -> Address:
     host = _ask("Host", default="127.0.0.1")
-    port = int(_ask("Port", default=str(PORTS[kind]), type=int))
+    port = int(_ask("Port", default=str(server_of(kind).port), type=int))
     user = _ask("User", default=getpass.getuser())
     password = _ask("Password, empty for none", hide_input=True, default="")
     known = server_address(kind, host=host, port=port, user=user, password=password)
-    place = f"{SERVER_NAMES[kind]} at {host}"
+    place = f"{server_of(kind).title} at {host}"
     with saying_why(place, bool(password)):
         names = other_databases(known)
     _say(f"\n  {place} answers. Databases: {_listed(names)}")

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from lumet.design.decision_schema import TITLE_PART, TableDecisions
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Database, Table
 
 MANY_ROWS = 100_000  # below, a server reads all rows in some tens of milliseconds
@@ -71,16 +72,15 @@ def _index(
     reason: str,
     begins: bool = False,
 ) -> Wanted:
-    quote = "`" if database.dialect == "mariadb" else '"'
+    server = server_of(database.dialect)
 
     def quoted(name: str) -> str:
         plain = name.isascii() and name.isidentifier() and name == name.lower()
-        return name if plain else quote + name.replace(quote, quote * 2) + quote
+        return name if plain else server.quoted(name)
 
     name = "_".join([table.own_name, *columns])[:60]
     within = f"{quoted(table.schema)}." if table.schema else ""
-    # PostgreSQL finds what begins so by no other kind of index
-    kind = " text_pattern_ops" if begins and database.dialect == "postgresql" else ""
+    kind = server.prefix_index if begins else ""
     listed = ", ".join(quoted(column) + kind for column in columns)
     statement = (
         f"CREATE INDEX {quoted(name)} ON {within}{quoted(table.own_name)} ({listed});"

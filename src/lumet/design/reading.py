@@ -44,6 +44,7 @@ from lumet.design.toml_statements import (
 from lumet.errors import Mistake
 from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import check_expression
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Table
 
 TABLE_PATTERN, TYPE_PATTERN, COMMENT_PATTERN = "table:", "type:", "comment:"
@@ -426,7 +427,8 @@ class _TableReader:
                 for column in table.columns
                 if f"{table.name}.{column.name}" == value
             )
-            if not ours.type.compares_with(theirs.type, self.database.dialect):
+            server = server_of(self.database.dialect)
+            if not server.compares(ours.type, theirs.type):
                 self.checker.wrong(
                     path,
                     f"{path[1]} is {_spelled(ours)} and {value} {_spelled(theirs)}: they cannot be compared.",

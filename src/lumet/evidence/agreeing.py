@@ -7,7 +7,7 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import DatabaseError
 
 from lumet.evidence.model import Agreement
-from lumet.facts.connecting import quoted_source, short_statements
+from lumet.facts.connecting import limited, quoted_source
 from lumet.facts.model import Database, Reference, Table
 
 MAX_ROWS = 20_000  # that are looked at of one table
@@ -47,7 +47,7 @@ def _ask_all(
             f" ON p.{quote(referred)} = c.chosen"
         )
         try:
-            with engine.connect() as connection, short_statements(connection):
+            with engine.connect() as connection, limited(connection):
                 checked, agreed = connection.exec_driver_sql(query).one()
         except DatabaseError:
             continue

@@ -13,7 +13,7 @@ from sqlalchemy.exc import DatabaseError
 from lumet.evidence.model import Containment, Evidence, two_digits
 from lumet.evidence.sketches import ColumnSketch, Hashes, TableSketch, hashes, in_order
 from lumet.evidence.violations import count_groups, count_orphans
-from lumet.facts.connecting import quoted_source, short_statements
+from lumet.facts.connecting import limited, quoted_source
 from lumet.facts.model import Database
 
 COUNTED_ROWS = 500_000  # up to here every row is looked at where not all were sampled
@@ -183,7 +183,7 @@ class _Tester:
         if rows > COUNTED_ROWS and not self._is_indexed(candidate):
             return None
         try:
-            with self.engine.connect() as connection, short_statements(connection):
+            with self.engine.connect() as connection, limited(connection):
                 return self._ask(connection, candidate, values)
         except DatabaseError:
             return None

@@ -1,26 +1,24 @@
 """Bounded, repeatable reading of rows: whole rows in random blocks, seeded by name."""
 
 import random
-import sqlite3
 import zlib
 from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Engine
-from sqlalchemy.exc import DatabaseError, OperationalError
+from sqlalchemy.exc import DatabaseError
 
 from lumet.evidence.model import Evidence, TableProfile
 from lumet.evidence.profiling import EXACT_ROWS, MAX_BYTES, profile_table
 from lumet.evidence.sketches import TableSketch
-from lumet.facts.connecting import quoted_source, short_statements
+from lumet.facts.connecting import limited, quoted_source
+from lumet.facts.dialects import server_of
+from lumet.facts.dialects.base import VALUE
 from lumet.facts.model import Column, Database, Table
 
 SAMPLE_ROWS = 10_000
 BLOCK_ROWS = 100
 MAX_COUNT = 4_000  # characters of a text that are read; a few rows may hold megabytes
-VALUE = "\0"  # stands for a value in a query; no name can hold it
-_LONG = frozenset({"text", "json", "unknown"})
-_PLAIN = frozenset({"integer", "decimal", "float", "boolean", "text", "uuid"})
 
 
 def read_samples(
@@ -45,7 +43,7 @@ def read_samples(
             continue
         told(table.name)
         try:
-            with engine.connect() as connection, short_statements(connection):
+            with engine.connect() as connection, limited(connection):
                 sampler = _Sampler(connection, table)
                 total, rows = sampler.sample()
                 if sampler.is_unanalysed and rows:
@@ -70,10 +68,10 @@ def read_samples(
 
 def _rules(engine: Engine) -> bool:
     """Tell whether the one who reads is a superuser of the server."""
-    if engine.dialect.name != "postgresql":
+    query = server_of(engine.dialect.name).superuser_query
+    if not query:
         return False
-    with engine.connect() as connection, short_statements(connection):
-        query = "SELECT rolsuper FROM pg_roles WHERE rolname = current_user"
+    with engine.connect() as connection, limited(connection):
         return bool(connection.exec_driver_sql(query).scalar())
 
 
@@ -87,60 +85,22 @@ class _Sampler:
     def __init__(self, connection: Connection, table: Table) -> None:
         self.connection = connection
         self.table = table
-        self.dialect = connection.dialect.name
+        self.server = server_of(connection.dialect.name)
         self.quote = connection.dialect.identifier_preparer.quote_identifier
         self.source = quoted_source(connection.dialect, table)
         self.columns = ", ".join(self._read(column) for column in table.columns)
         self.is_unanalysed = False  # the server has no statistics of the table
 
     def _read(self, column: Column) -> str:
-        """Return the expression that reads a column: as text where a driver might
-        refuse a value, of a long text and of bytes only the beginning."""
         name = self.quote(column.name)
-        kind = column.type.kind
-        if kind == "binary":
-            return self._beginning(name, MAX_BYTES)
-        if self.dialect != "postgresql" and column.type.is_shape:
-            return f"ST_AsText({name})"
-        if kind in _LONG and (column.type.length or MAX_COUNT) >= MAX_COUNT:
-            is_plain = self.dialect == "sqlite"
-            return self._beginning(name if is_plain else self._as_text(name), MAX_COUNT)
-        if self.dialect == "sqlite" or kind in _PLAIN:
-            return name
-        return self._as_text(name)
-
-    def _as_text(self, name: str) -> str:
-        return f"CAST({name} AS {'text' if self.dialect == 'postgresql' else 'char'})"
-
-    def _beginning(self, name: str, most: int) -> str:
-        """Return the expression that reads at most so many characters or bytes."""
-        if self.dialect == "sqlite":  # whose values may be of any kind
-            cut = f"substr({name}, 1, {most})"
-            return f"CASE WHEN length({name}) > {most} THEN {cut} ELSE {name} END"
-        if self.dialect == "postgresql":
-            return f"substring({name} from 1 for {most})"
-        return f"left({name}, {most})"
+        return self.server.read(column, name, MAX_COUNT, MAX_BYTES)
 
     def ask(self, query: str, *values: Any) -> Sequence[Sequence[Any]]:
         """Run a query, with VALUE for each value."""
         mark = "?" if self.connection.dialect.paramstyle == "qmark" else "%s"
         query = query.replace(VALUE, mark)
-        raw = self.connection.connection.driver_connection
-        if not isinstance(raw, sqlite3.Connection):
-            return self.connection.exec_driver_sql(query, values or None).all()
-        careful, raw.text_factory = (
-            raw.text_factory,
-            str,
-        )  # ours is slow, and seldom needed
-        try:
-            return self.connection.exec_driver_sql(query, values or None).all()
-        except OperationalError as error:
-            if "decode" not in str(error.orig):
-                raise
-            raw.text_factory = careful
-            return self.connection.exec_driver_sql(query, values or None).all()
-        finally:
-            raw.text_factory = careful
+        found: Sequence[Sequence[Any]] = self.server.run(self.connection, query, values)
+        return found
 
     def sample(self) -> tuple[int, Sequence[Sequence[Any]]]:
         """Return the number of rows and at most SAMPLE_ROWS of them."""
@@ -158,9 +118,8 @@ class _Sampler:
         or not known."""
         if self.table.is_view:
             return 0
-        if self.dialect == "postgresql":
-            query = f"SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass({VALUE})"
-            estimate = int(self.ask(query, self.source)[0][0] or 0)
+        estimate = self.server.estimate(self.ask, self.source)
+        if estimate is not None:
             self.is_unanalysed = estimate < 0
             return estimate
         bounds = self._bounds()
@@ -170,31 +129,18 @@ class _Sampler:
         return self.ask(f"SELECT {self.columns} FROM {self.source} LIMIT {SAMPLE_ROWS}")
 
     def _spread(self, estimate: int) -> tuple[int, Sequence[Sequence[Any]]]:
-        if self.dialect == "postgresql":
-            percent = min(100.0, 120.0 * SAMPLE_ROWS / max(1, estimate))
-            seed = zlib.crc32(self.table.name.encode())
-            rows = self.ask(
-                f"SELECT {self.columns} FROM {self.source} TABLESAMPLE SYSTEM ({percent})"
-                f" REPEATABLE ({seed}) LIMIT {SAMPLE_ROWS}"
-            )
-            return estimate, rows
+        percent = min(100.0, 120.0 * SAMPLE_ROWS / max(1, estimate))
+        seed = zlib.crc32(self.table.name.encode())
+        if query := self.server.sample(self.columns, self.source, percent, seed):
+            return estimate, self.ask(f"{query} LIMIT {SAMPLE_ROWS}")
         bounds = self._bounds()
         if bounds is None:
             return estimate, self._first()
         total, rows = self._blocks(bounds)
         return (total if estimate > EXACT_ROWS else estimate), rows
 
-    def _key(self) -> str:
-        """Return the expression of an integer key, "" where there is none."""
-        if self.dialect == "sqlite":
-            return "" if self.table.is_view else "rowid"
-        key = self.table.primary_key
-        if len(key) == 1 and self.table.column(key[0]).type.kind == "integer":
-            return self.quote(key[0])
-        return ""
-
     def _bounds(self) -> tuple[int, int] | None:
-        key = self._key()
+        key = self.server.row_number(self.table, self.quote)
         if not key:
             return None
         try:
@@ -208,7 +154,7 @@ class _Sampler:
 
     def _blocks(self, bounds: tuple[int, int]) -> tuple[int, list[Any]]:
         low, high = bounds
-        key = self._key()
+        key = self.server.row_number(self.table, self.quote)
         chance = random.Random(self.table.name)
         count = SAMPLE_ROWS // BLOCK_ROWS
         starts = sorted({chance.randint(low, high) for _ in range(count)})

@@ -6,7 +6,7 @@ from typing import Any
 from sqlalchemy import Engine
 from sqlalchemy.exc import DatabaseError
 
-from lumet.facts.connecting import quoted_source, short_statements
+from lumet.facts.connecting import limited, quoted_source
 from lumet.facts.model import Table
 
 
@@ -63,7 +63,7 @@ def count_groups(
         f" WHERE {filled} GROUP BY {listed} LIMIT {most + 1}"
     )
     try:
-        with engine.connect() as connection, short_statements(connection):
+        with engine.connect() as connection, limited(connection):
             rows = connection.exec_driver_sql(query).all()
     except DatabaseError:
         return None
@@ -75,7 +75,7 @@ def count_groups(
 
 def _ask(engine: Engine, query: str) -> int | None:
     try:
-        with engine.connect() as connection, short_statements(connection):
+        with engine.connect() as connection, limited(connection):
             return int(connection.exec_driver_sql(query).scalar() or 0)
     except DatabaseError:
         return None

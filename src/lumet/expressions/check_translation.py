@@ -11,7 +11,7 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
-from lumet.expressions.conditions import DIALECTS
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Table
 
 COMPARISONS: dict[type[exp.Expr], str] = {
@@ -51,7 +51,7 @@ def read_trees(text: str, table: Table, dialect: str) -> tuple[Tree, ...] | None
     """Return the conditions of a check or a rule over the columns of `table`, by the
     parts that are joined by AND; None for a part that is not understood."""
     try:
-        parsed = sqlglot.parse_one(text, read=DIALECTS.get(dialect, dialect))
+        parsed = sqlglot.parse_one(text, read=server_of(dialect).sqlglot)
         reader = _Reader(table, dialect)
         return tuple(reader.test(part) for part in _parts(parsed))
     except (SqlglotError, _NotUnderstood):
@@ -68,7 +68,7 @@ def _parts(node: exp.Expr) -> list[exp.Expr]:
 class _Reader:
     def __init__(self, table: Table, dialect: str) -> None:
         self.columns = {column.name.casefold(): column for column in table.columns}
-        self.dialect = dialect
+        self.counts_bytes = server_of(dialect).length_counts_bytes
 
     def only(self, node: exp.Expr, *known: str) -> None:
         """Refuse a node that has an argument besides those `known`."""
@@ -148,7 +148,7 @@ class _Reader:
             return Tree("number", _number(str(node.this)))
         if isinstance(node, exp.Neg) and isinstance(_plain(node.this), exp.Literal):
             return Tree("number", -_number(str(_plain(node.this).this)))
-        if isinstance(node, exp.Length) and self.dialect != "mariadb":
+        if isinstance(node, exp.Length) and not self.counts_bytes:
             self.only(node, "this")
             return Tree("length", parts=(self.term(node.this),))
         if type(node) in _SIGNS:

@@ -7,6 +7,8 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from lumet.facts.dialects import server_of
+
 
 @dataclass(frozen=True, slots=True)
 class OneOf:
@@ -28,9 +30,6 @@ class Within:
 Rule = OneOf | Within
 
 
-_DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}
-
-
 def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     """Understand the parts of a check that are joined by AND.
 
@@ -38,7 +37,7 @@ def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     not looked at is not understood.
     """
     try:
-        parsed = sqlglot.parse_one(text, read=_DIALECTS.get(dialect, dialect))
+        parsed = sqlglot.parse_one(text, read=server_of(dialect).sqlglot)
     except SqlglotError:
         return ()
     found = (_understand(part) for part in _parts(parsed))

@@ -7,6 +7,7 @@ from difflib import get_close_matches
 from types import MappingProxyType
 from typing import Any
 
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Database, Table
 
 FUNCTIONS: Mapping[str, str] = MappingProxyType(
@@ -61,19 +62,8 @@ FUNCTIONS: Mapping[str, str] = MappingProxyType(
 )
 """The functions that an expression may call, and what each does."""
 
-DIALECTS = {"mariadb": "mysql", "postgresql": "postgres"}  # as sqlglot names them
 ATTRIBUTE_TYPES = ("text", "integer", "decimal", "yes/no", "date", "datetime")
 NAME = "name"  # the attribute that every user has
-_CASTS: dict[str, dict[str, str]] = {
-    # a MariaDB text is written out by the driver; a cast would fix its collation, which
-    # cannot be compared with a column of another
-    "sqlite": {"text": "TEXT", "integer": "INTEGER", "decimal": "NUMERIC", "yes/no": "INTEGER",
-               "date": "TEXT", "datetime": "TEXT"},
-    "postgresql": {"text": "text", "integer": "bigint", "decimal": "numeric",
-                   "yes/no": "boolean", "date": "date", "datetime": "timestamp"},
-    "mariadb": {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",
-                "date": "DATE", "datetime": "DATETIME"},
-}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +92,7 @@ def check_expression(
     from sqlglot import exp
     from sqlglot.errors import SqlglotError
 
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     wanted = "condition" if is_condition else "value"
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
@@ -241,12 +231,12 @@ def written_out(text: str, dialect: str, attributes: Mapping[str, str]) -> str:
     binds."""
     import sqlglot
 
-    tokens = sqlglot.tokenize(text, read=DIALECTS.get(dialect, dialect))
+    tokens = sqlglot.tokenize(text, read=server_of(dialect).sqlglot)
     uses = list(_uses(tokens))
     marks = [f"\0{number}\0" for number in range(len(uses))]
     found = _replaced(text, zip(uses, marks, strict=True)).replace(":", "\\:")
     for use, mark in zip(uses, marks, strict=True):
-        cast = _CASTS[dialect].get(attributes[use.name])
+        cast = server_of(dialect).casts.get(attributes[use.name])
         bound = f":user_{use.name}"
         found = found.replace(mark, f"CAST({bound} AS {cast})" if cast else bound)
     return found

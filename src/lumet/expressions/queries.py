@@ -8,7 +8,8 @@ import re
 from collections.abc import Collection, Iterator
 from typing import Any
 
-from lumet.expressions.conditions import DIALECTS, FUNCTIONS
+from lumet.expressions.conditions import FUNCTIONS
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Reference, Table, Type, TypeKind
 
 _READ_KINDS: dict[str, TypeKind] = {  # as sqlglot names types
@@ -48,7 +49,7 @@ def value_type(text: str, table: Table, database: Database) -> Type:
     from sqlglot import exp
     from sqlglot.errors import SqlglotError
 
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     try:
         parsed = sqlglot.parse_one(f"SELECT {text}", read=dialect)
         value = parsed.expressions[0]
@@ -67,7 +68,7 @@ def with_rows_marked(text: str, database: Database, known: Collection[str]) -> s
 
     head = "" if _BEGINS.match(text) else "SELECT "
     whole = head + text
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     parsed = sqlglot.parse_one(whole, read=dialect)
     shadowed = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
     by_name = {t.own_name.casefold(): t for t in database.tables if t.name in known}
@@ -101,7 +102,7 @@ def read_query(
     from sqlglot import exp
     from sqlglot.errors import SqlglotError
 
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     plain = text.strip().removesuffix(";").strip()
     try:
         parsed = [each for each in sqlglot.parse(plain, dialect=dialect) if each]
@@ -145,7 +146,7 @@ def _qualified(parsed: Any, database: Database) -> Any:
     that is nowhere."""
     from sqlglot.optimizer.qualify import qualify
 
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     schema = _schema(database)
     return qualify(
         parsed.copy(), schema=schema, dialect=dialect, quote_identifiers=False
@@ -171,7 +172,7 @@ def _columns(parsed: Any, database: Database) -> list[Column]:
     along."""
     from sqlglot.optimizer.annotate_types import annotate_types
 
-    dialect = DIALECTS.get(database.dialect, database.dialect)
+    dialect = server_of(database.dialect).sqlglot
     schema = _schema(database)
     typed = annotate_types(_qualified(parsed, database), schema=schema, dialect=dialect)
     origins = _origins(typed, database)

@@ -1,8 +1,8 @@
 """Errors on opening or reading a database, with the remedy."""
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -10,6 +10,8 @@ from typing import Any
 from sqlalchemy.exc import DatabaseError, InvalidRequestError
 
 from lumet.errors import CannotRun
+from lumet.facts.dialects import server_of_error
+from lumet.facts.dialects.base import Server
 
 
 class PasswordNeeded(CannotRun):
@@ -42,106 +44,118 @@ def explain(
     others: Callable[[], Sequence[str]] = tuple,
 ) -> CannotRun:
     """Return the LumetError for a driver's `error`."""
-    name = getattr(error, "sqlite_errorname", "")
-    said = str(error)
-    if name:
-        return _of_sqlite(place, name, said)
-    number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
-    for pattern, numbers, make in _SERVERS:
-        if number in numbers or re.search(pattern, said):
-            return make(place, said, has_password, others)
+    server, said = server_of_error(error), str(error)
+    make = _BY_CAUSE.get(server.cause(error))
+    if make is not None:
+        return make(Failure(place, said, server, has_password, others))
     first = said.strip().split("\n")[0]
     return CannotRun(f"{place} could not be read: {first}.")
 
 
-def _of_sqlite(place: str, name: str, said: str) -> CannotRun:
-    if name == "SQLITE_NOTADB":
-        return CannotRun(
-            f"{place} is not a SQLite database.",
-            "Give the database file itself, not a dump or another kind of file.",
-        )
-    if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
-        return CannotRun(
-            f"{place} is locked by another program that is writing to it.",
-            "Try again when it has finished; nothing was changed.",
-        )
-    if name.startswith("SQLITE_CANTOPEN"):
-        return CannotRun(f"{place} cannot be opened.", "Check the rights on the file.")
-    if name.startswith("SQLITE_CORRUPT"):
-        return CannotRun(
-            f"{place} is damaged: {said}.",
-            "Restore it from a copy, or try sqlite3's .recover.",
-        )
-    if name == "SQLITE_INTERRUPT":
-        return CannotRun(f"{place}: a statement took too long and was stopped.")
-    return CannotRun(f"{place} could not be read: {said}.")
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """A connection that failed: where, what the driver said, of which server."""
+
+    place: str
+    said: str
+    server: Server
+    has_password: bool
+    others: Callable[[], Sequence[str]]
 
 
-def _unreachable(place: str, said: str, *_: Any) -> CannotRun:
+def _no_database(failure: Failure) -> CannotRun:
     return CannotRun(
-        f"{place}: no server answers at this address.",
+        f"{failure.place} is not a {failure.server.title} database.",
+        "Give the database file itself, not a dump or another kind of file.",
+    )
+
+
+def _locked(failure: Failure) -> CannotRun:
+    return CannotRun(
+        f"{failure.place} is locked by another program that is writing to it.",
+        "Try again when it has finished; nothing was changed.",
+    )
+
+
+def _closed(failure: Failure) -> CannotRun:
+    return CannotRun(
+        f"{failure.place} cannot be opened.", "Check the rights on the file."
+    )
+
+
+def _damaged(failure: Failure) -> CannotRun:
+    return CannotRun(
+        f"{failure.place} is damaged: {failure.said}.",
+        "Restore it from a copy, or try sqlite3's .recover.",
+    )
+
+
+def _slow(failure: Failure) -> CannotRun:
+    return CannotRun(f"{failure.place}: a statement took too long and was stopped.")
+
+
+def _unreachable(failure: Failure) -> CannotRun:
+    return CannotRun(
+        f"{failure.place}: no server answers at this address.",
         "Check the host and the port, and that the server is running and reachable.",
     )
 
 
-def _unknown_host(place: str, said: str, *_: Any) -> CannotRun:
-    return CannotRun(f"{place}: the host does not exist.", "Check the host.")
+def _unknown_host(failure: Failure) -> CannotRun:
+    return CannotRun(f"{failure.place}: the host does not exist.", "Check the host.")
 
 
-def _refused_user(place: str, said: str, has_password: bool, *_: Any) -> CannotRun:
-    if not has_password:
+def _refused_user(failure: Failure) -> CannotRun:
+    if not failure.has_password:
         return PasswordNeeded(
-            f"{place}: the server requires a password.",
+            f"{failure.place}: the server requires a password.",
             "Set it in DATABASE_URL in .env, or run the command in a terminal: you are asked for it there.",
         )
     return CannotRun(
-        f"{place}: the server rejected this user or password.",
+        f"{failure.place}: the server rejected this user or password.",
         "Check both; in an address, write @ as %40 and / as %2F.",
     )
 
 
-def _unknown_database(
-    place: str, said: str, _: bool, others: Callable[[], Sequence[str]]
-) -> CannotRun:
-    wanted = place.partition(" at ")[0]
+def _unknown_database(failure: Failure) -> CannotRun:
+    wanted = failure.place.partition(" at ")[0]
     try:
-        names = list(others())
+        names = list(failure.others())
     except (DatabaseError, CannotRun):
         names = []
     near = get_close_matches(wanted, names, n=len(names) or 1, cutoff=0)
     listed = f"Available, nearest first: {', '.join(near[:8])}." if near else ""
-    return CannotRun(f"{place}: the database does not exist.", listed)
+    return CannotRun(f"{failure.place}: the database does not exist.", listed)
 
 
-def _needs_tls(place: str, said: str, *_: Any) -> CannotRun:
+def _needs_encryption(failure: Failure) -> CannotRun:
     return CannotRun(
-        f"{place}: the server accepts only encrypted connections.",
-        "Add ?sslmode=require (PostgreSQL) or ?ssl=true (MariaDB) to the address.",
+        f"{failure.place}: the server accepts only encrypted connections.",
+        f"Add {failure.server.encrypted} to the address.",
     )
 
 
-def _no_right(place: str, said: str, *_: Any) -> CannotRun:
-    first = said.strip().split("\n")[0]
+def _no_right(failure: Failure) -> CannotRun:
+    first = failure.said.strip().split("\n")[0]
     return CannotRun(
-        f"{place}: this user has no right to read it: {first}.",
+        f"{failure.place}: this user has no right to read it: {first}.",
         "Ask for the SELECT privilege, or use another user.",
     )
 
 
-_Make = Callable[[str, str, bool, Callable[[], Sequence[str]]], CannotRun]
-_SERVERS: tuple[tuple[str, tuple[int, ...], _Make], ...] = (
-    (r"no encryption|SSL (connection )?is required|require_secure_transport|TLS required",
-     (3159, 4151), _needs_tls),
-    (r"failed to resolve host|Name or service not known|nodename nor servname",
-     (), _unknown_host),
-    ((r"Connection refused|timeout expired|timed out|Can't connect|No route to host"
-     r"|No such file or directory"), (2002, 2003, 2005), _unreachable),
-    ((r"no password supplied|password authentication failed|role \".*\" does not exist"
-     r"|no pg_hba.conf entry|Access denied for user .*using password|Peer authentication"),
-     (1045, 1698), _refused_user),
-    (r"database \".*\" does not exist", (1049,), _unknown_database),
-    (r"permission denied|Access denied|command denied", (1044, 1142, 1143), _no_right),
-)  # fmt: skip
+_BY_CAUSE: dict[str, Callable[[Failure], CannotRun]] = {
+    "format": _no_database,
+    "locked": _locked,
+    "closed": _closed,
+    "damaged": _damaged,
+    "slow": _slow,
+    "unencrypted": _needs_encryption,
+    "host": _unknown_host,
+    "unreachable": _unreachable,
+    "user": _refused_user,
+    "database": _unknown_database,
+    "right": _no_right,
+}
 
 
 def nearest_files(path: Path) -> str:

@@ -47,14 +47,6 @@ class Type:
     ignores_case: bool = False
     element: str = ""
 
-    def compares_with(self, other: "Type", dialect: str) -> bool:
-        """Tell whether a server of this kind compares both types: numbers with numbers
-        everywhere; but for PostgreSQL, texts with anything that is written as one."""
-        kinds = {self.kind, other.kind}
-        if len(kinds) == 1 or kinds <= {"integer", "decimal", "float"}:
-            return True
-        return dialect != "postgresql" and "text" in kinds
-
     @property
     def is_shape(self) -> bool:
         """Tell whether it is a geometric type by its spelling."""

@@ -1,9 +1,8 @@
 """Reading the catalogue of a live database into frozen facts."""
 
-import sqlite3
 import warnings
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 
@@ -12,18 +11,8 @@ from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import SAWarning
 
 from lumet.errors import LumetError
-from lumet.facts.dialects.base import Plain
-from lumet.facts.dialects.mariadb import MariadbSupplement
-from lumet.facts.dialects.postgresql import PostgresqlSupplement
-from lumet.facts.dialects.sqlite import SqliteSupplement
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Database, Index, Reference, Table, Unique
-
-_SUPPLEMENTS: dict[str, Callable[[Inspector, str | None, Connection], Plain]] = {
-    "sqlite": SqliteSupplement,
-    "postgresql": PostgresqlSupplement,
-    "mariadb": MariadbSupplement,
-    "mysql": MariadbSupplement,
-}
 
 
 def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
@@ -32,6 +21,7 @@ def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
 
     Raises LumetError for a schema that does not exist.
     """
+    server = server_of(engine.dialect.name)
     with engine.connect() as connection, warnings.catch_warnings():
         warnings.simplefilter("ignore", SAWarning)  # a type it does not know: we do
         inspector = inspect(connection)
@@ -46,11 +36,10 @@ def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
                 found[schema] = [reader.table(name) for name in reader.names]
                 unreadable += reader.unreadable
                 waiting += sorted(reader.other_schemas)
-        version = _version(connection)
+        version = server.version(connection)
     tables = _complete([table for tables in found.values() for table in tables])
-    dialect = "mariadb" if engine.dialect.name == "mysql" else engine.dialect.name
     return Database(
-        dialect,
+        server.name or engine.dialect.name,
         version,
         tuple(sorted(tables, key=lambda table: (table.name.casefold(), table.name))),
         tuple(sorted(unreadable)),
@@ -63,7 +52,7 @@ def _chosen(inspector: Inspector, schemas: Sequence[str]) -> tuple[str, ...]:
     if not schemas:
         return ("",)
     default = inspector.default_schema_name
-    if inspector.dialect.name == "sqlite":
+    if not server_of(inspector.dialect.name).has_schemas:
         raise LumetError(
             "A SQLite file has no schemas to choose from.", "Omit --schema."
         )
@@ -105,13 +94,6 @@ def _whole(reference: Reference, by_name: dict[str, Table]) -> Reference:
     return replace(reference, referred_columns=key)
 
 
-def _version(connection: Connection) -> str:
-    info = connection.dialect.server_version_info
-    if not info:
-        return sqlite3.sqlite_version
-    return ".".join(str(part) for part in info if isinstance(part, int))
-
-
 class _Reader:
     """Reads one schema, "" being the default one. Afterwards `other_schemas` are those
     that its tables refer to."""
@@ -122,10 +104,8 @@ class _Reader:
         self.schema = schema
         self.default = inspector.default_schema_name
         self.other_schemas: set[str] = set()
-        make = _SUPPLEMENTS.get(connection.dialect.name)
-        name = schema or None
-        found = make(inspector, name, connection) if make else Plain(inspector, name)
-        self.supplement = found
+        make = server_of(connection.dialect.name).catalogue
+        self.catalogue = found = make(inspector, schema or None, connection)
         self.unreadable = [self._named(each, schema) for each in found.unreadable]
         self.names = list(found.kinds)
 
@@ -134,27 +114,27 @@ class _Reader:
 
     def table(self, name: str) -> Table:
         """Return a table by its own name."""
-        supplement = self.supplement
-        columns = supplement.columns(name)
+        catalogue = self.catalogue
+        columns = catalogue.columns(name)
         known = {column.name for column in columns}
-        key = supplement.primary_key(name)
-        indexes = supplement.indexes(name)
+        key = catalogue.primary_key(name)
+        indexes = catalogue.indexes(name)
         return Table(
             name=self._named(name, self.schema),
-            kind=supplement.kinds[name],
+            kind=catalogue.kinds[name],
             columns=columns,
             primary_key=key if known.issuperset(key) else (),
             references=self._references(name, known),
-            uniques=_uniques(supplement.uniques(name), indexes, known),
-            checks=supplement.checks(name),
+            uniques=_uniques(catalogue.uniques(name), indexes, known),
+            checks=catalogue.checks(name),
             indexes=tuple(index for index in indexes if known >= {*index.columns}),
             schema=self.schema,
-            **supplement.about(name).parts(),
+            **catalogue.about(name).parts(),
         )
 
     def _references(self, name: str, known: set[str]) -> tuple[Reference, ...]:
         found = []
-        for reference, other in self.supplement.references(name):
+        for reference, other in self.catalogue.references(name):
             schema = self.schema if other is None else other
             schema = "" if schema == self.default else schema
             if schema != self.schema:

@@ -5,19 +5,7 @@ from collections.abc import Sequence
 from sqlalchemy import Engine, inspect
 
 from lumet.facts.connecting import Address, open_for_reading
-
-_LISTS = {
-    "postgresql": ("postgres", ("SELECT datname FROM pg_database WHERE datallowconn"
-                   " AND NOT datistemplate ORDER BY 1")),
-    "mariadb": ("information_schema", "SHOW DATABASES"),
-}  # fmt: skip
-_OWN = frozenset({"information_schema", "mysql", "performance_schema", "sys"})
-_SCHEMAS = """
-    SELECT n.nspname FROM pg_namespace n WHERE n.nspname <> 'information_schema'
-      AND n.nspname !~ '^pg_' AND EXISTS (SELECT FROM pg_class c
-          WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p', 'v', 'm', 'f'))
-    ORDER BY 1
-"""
+from lumet.facts.dialects import server_of
 
 
 def other_databases(address: Address) -> Sequence[str]:
@@ -25,20 +13,20 @@ def other_databases(address: Address) -> Sequence[str]:
 
     Raises the driver's error when even that cannot be asked.
     """
-    if address.url is None or address.dialect not in _LISTS:
+    server = server_of(address.dialect)
+    if address.url is None or not server.directory:
         return ()
-    known, query = _LISTS[address.dialect]
+    known, query = server.directory
     engine = open_for_reading(address.with_database(known))
     found = _ask(engine, query)
-    return [name for name in found if name not in _OWN]
+    return [name for name in found if name not in server.own_databases]
 
 
 def schemas_with_tables(address: Address) -> Sequence[str]:
-    """Return the schemas of a PostgreSQL database that hold tables; of others none,
-    since what they call a schema is a database or does not exist."""
-    if address.dialect != "postgresql":
-        return ()
-    return _ask(open_for_reading(address), _SCHEMAS)
+    """Return the schemas of a database that hold tables; none where a server calls a
+    database so, or has none."""
+    query = server_of(address.dialect).schemas_query
+    return _ask(open_for_reading(address), query) if query else ()
 
 
 def table_names(address: Address, schemas: Sequence[str]) -> Sequence[str]:

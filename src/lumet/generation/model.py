@@ -21,6 +21,7 @@ from lumet.design.decision_schema import (
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.design.details import joined_reference
 from lumet.design.indexes import MANY_ROWS, is_served, unserved
+from lumet.facts.dialects import server_of
 from lumet.facts.model import WRITINGS, Column, Database, Reference, Table
 
 if TYPE_CHECKING:
@@ -527,7 +528,11 @@ class _Builder:
             parts += _several_parts(column, choices if decided.choices else "")
         if kind in _FILE_FIELDS and column.type.kind != "binary":
             parts.append(f"folder={decided.folder!r}")
-        elif kind in _FILE_FIELDS and (most := _MAX_BYTES.get(column.type.native)):
+        elif kind in _FILE_FIELDS and (
+            most := server_of(self.application.dialect).max_bytes.get(
+                column.type.native
+            )
+        ):
             parts.append(f"most={most}")
         if kind == "DurationField" and column.type.kind == "time":
             parts.append("clock=True")
@@ -610,8 +615,8 @@ class _Builder:
             found.append(f"MaxLength({column.type.length})")
         if kind in _TEXT_FIELDS and column.type.kind == "uuid":
             found.append("Uuid()")
-        most = _MAX_BYTES.get(column.type.native)
-        if kind in _TEXT_FIELDS and most and self.application.dialect == "mariadb":
+        most = server_of(self.application.dialect).max_bytes.get(column.type.native)
+        if kind in _TEXT_FIELDS and most:
             found.append(f"MaxBytes({most})")
         if kind in _NUMBER_FIELDS:
             found += self._bounds(table, column) or _usual_bounds(column, decided.kind)
@@ -726,7 +731,7 @@ class _Builder:
             return ""
         labels = {name: each.label for name, each in decisions.field.items()}
         choices = {name: each.choices for name, each in decisions.field.items()}
-        folds = self.application.dialect == "sqlite"
+        folds = server_of(self.application.dialect).like_ignores_case
         said = message or Wording(table, labels, choices).message(tree)
         places = [keys[name] for name in names if name != at] + (
             [keys[at]] if at else []
@@ -933,14 +938,7 @@ _FORMULA_KINDS: dict[str, FieldKind] = {
     "time": "time",
     "datetime": "datetime",
 }
-_MAX_BYTES = {  # of a column on MariaDB
-    "tinytext": 255,
-    "text": 65_535,
-    "tinyblob": 255,
-    "blob": 65_535,
-}
 _DEGREES = {"latitude": 90, "longitude": 180}
-_CAST_KINDS = frozenset({"json", "uuid"})
 
 
 _SPELLED = {  # by kind: the type, and the spelling where none is decided
@@ -951,7 +949,7 @@ _SPELLED = {  # by kind: the type, and the spelling where none is decided
 
 
 def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
-    kind, native = column.type.kind, column.type.native
+    kind = column.type.kind
     if decided.kind in _SPELLED and (
         decided.storage_format or _is_odd(kind, decided.kind)
     ):
@@ -961,24 +959,8 @@ def _type_code(column: Column, decided: FieldDecisions, dialect: str) -> str:
         return "TextBytes"
     if kind == "decimal" and column.type.precision is not None:
         return f"Decimal({column.type.precision}, {column.type.scale or 0})"
-    if dialect == "postgresql" and decided.kind == "multiple choice":
-        return f"Array({native!r})"
-    if dialect == "mariadb" and native.lower().startswith("set("):
-        return "String"
-    if dialect == "postgresql" and native.lower().startswith("interval"):
-        return f"Cast({native!r})"
-    if dialect == "postgresql" and (column.type.values or kind in _CAST_KINDS):
-        return f"Cast({native!r})"
-    if kind == "unknown" and dialect != "sqlite":
-        return (
-            "Geometry" if dialect == "mariadb" and column.type.is_shape else "TextOnly"
-        )
-    if kind == "time" and dialect == "mariadb":
-        return "Clock"
-    if kind == "float" and dialect == "sqlite":
-        return "Real"
-    if native.lower().startswith("bigint") and dialect != "sqlite":
-        return "BigInteger"  # PostgreSQL's driver casts values to the type it is told
+    if own := server_of(dialect).column_type(column.type, decided.kind):
+        return own
     if kind == "text" and column.type.length is not None:
         return f"String({column.type.length})"
     return _OWN_TYPES.get(kind) or _SQLALCHEMY_TYPES[kind]

@@ -14,6 +14,7 @@ from ruff import find_ruff_bin
 from lumet.design.toml_statements import format_value
 from lumet.errors import LumetError
 from lumet.expressions.conditions import NAME
+from lumet.facts.dialects import server_of
 from lumet.generation.model import ALL, Application, build_roles, build_tables
 
 DEPENDENCIES = (
@@ -33,7 +34,6 @@ DEPENDENCIES = (
     "xlsxwriter>=3.2,<4",
     "zxcvbn>=4.5,<5",
 )
-DRIVERS = {"postgresql": "psycopg[binary]>=3.2,<4", "mariadb": "pymysql>=1.1,<2"}
 
 
 class RenderedWrong(LumetError):
@@ -75,12 +75,14 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
         path = f"{package}/tables/{table.module}.py"
         python[path] = _fill("table.py", t=_View(table, texts))
     description = format_value(application.name)
-    driver = [DRIVERS[application.dialect]] if application.dialect in DRIVERS else []
+    requirement = server_of(application.dialect).requirement
     other = {
         "pyproject.toml": _fill(
             "pyproject.toml",
             **common,
-            dependencies=sorted([*DEPENDENCIES, *driver]),
+            dependencies=sorted(
+                [*DEPENDENCIES, *([requirement] if requirement else [])]
+            ),
             description=description,
         ),
         "README.md": _fill(

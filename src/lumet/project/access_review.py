@@ -9,7 +9,7 @@ from typing import Any
 
 from lumet.design.access import RIGHTS, RoleDecisions
 from lumet.design.decision_schema import EDIT_ROWS
-from lumet.expressions.conditions import DIALECTS
+from lumet.facts.dialects import server_of
 from lumet.generation.merge_writer import MANIFEST
 from lumet.generation.model import Application
 from lumet.project.surveyfile import read_survey
@@ -103,7 +103,7 @@ def _tables_read(application: Application, definition: str) -> list[str]:
     from sqlglot.errors import SqlglotError
 
     by_name = {t.own_name.casefold(): t.name for t in application.database.tables}
-    dialect = DIALECTS.get(application.dialect, application.dialect)
+    dialect = server_of(application.dialect).sqlglot
     try:
         parsed = sqlglot.parse_one(definition, read=dialect)
     except SqlglotError:

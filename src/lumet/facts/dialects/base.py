@@ -1,254 +1,158 @@
-"""The base of the dialects: facts that SQLAlchemy's inspector does not read."""
+"""The base of the servers: what Lumet asks of a database server beyond standard SQL.
+
+A subclass overrides what its server does otherwise; docs/servers.md lists it.
+"""
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields
-from math import log10
-from typing import Any, NamedTuple
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from pathlib import Path
+from typing import Any, ClassVar
 
-from sqlalchemy.engine.reflection import Inspector, ObjectKind
+from sqlalchemy import URL, Connection, Engine, create_engine
 
-from lumet.facts.model import (
-    Check,
-    Column,
-    Default,
-    Index,
-    Reference,
-    TableKind,
-    Type,
-    Unique,
-    Writing,
-)
+from lumet.facts.dialects.catalogue import Catalogue
+from lumet.facts.model import Column, Table, Type
 
-_QUOTED = re.compile(r"'((?:[^']|'')*)'(?:::[\w\s\"\[\](),.]+)?")
-_NUMBER = re.compile(r"\(?([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)\)?(?:::[\w\s\"]+)?")
-_WORDS = re.compile(r"(true|false)", re.IGNORECASE)
-FEW = 1_000  # rows; an estimate below says nothing
+STATEMENT_SECONDS = 30.0  # an emergency brake, not a bound on the work
+LOCK_SECONDS = 2.0  # how long a statement waits for another's lock
+CONNECT_SECONDS = 10
+VALUE = "\0"  # stands for a value in a query; no name can hold it
+_NUMBERS = frozenset({"integer", "decimal", "float"})
+_LONG = frozenset({"text", "json", "unknown"})
+_PLAIN = _NUMBERS | {"boolean", "text", "uuid"}
+Ask = Callable[..., Sequence[Sequence[Any]]]
 
 
-@dataclass(frozen=True, slots=True)
-class About:
-    """Facts about a table as a whole, as in `Table`."""
+class Server:
+    """A kind of database server, one with nothing of its own.
 
-    comment: str = ""
-    denied: tuple[Writing, ...] = ()
-    row_security: bool = False
-    estimate: int = 0
-    exclusions: tuple[Check, ...] = ()
-    triggers: tuple[str, ...] = ()
-    definition: str = ""
-    updatable: bool = False
-
-    def parts(self) -> dict[str, Any]:
-        """Return the parts by their names."""
-        return {each.name: getattr(self, each.name) for each in fields(self)}
-
-
-class Outgoing(NamedTuple):
-    """A foreign key, and the schema of the table it refers to; None is its own."""
-
-    reference: Reference
-    schema: str | None
-
-
-class Plain:
-    """One schema on a server that has no supplement: what the inspector alone says.
-    Tables are named as they are in their schema.
-
-    `kinds` holds every table and view that can be read, `unreadable` those that the
-    database itself cannot read. Those for a kind of server override what they know
-    better.
+    `name` is Lumet's and SQLAlchemy's name of it, `title` the one that people use,
+    `schemes` are how addresses begin, `driver` is how SQLAlchemy's do, `requirement`
+    the driver's package, `module` the one its errors come from, and `sqlglot` the
+    parser's name of its SQL.
     """
 
-    def __init__(self, inspector: Inspector, schema: str | None) -> None:
-        self.inspector = inspector
-        self.schema = schema
-        kinds: dict[str, TableKind] = dict.fromkeys(
-            inspector.get_table_names(schema), "table"
-        )
-        kinds |= dict.fromkeys(inspector.get_view_names(schema), "view")
-        self.kinds: Mapping[str, TableKind] = kinds
-        self.unreadable: Sequence[str] = ()
-        self._read: dict[str, dict[str, Any]] = {}
+    name: ClassVar[str] = ""
+    title: ClassVar[str] = ""
+    schemes: ClassVar[tuple[str, ...]] = ()
+    driver: ClassVar[str] = ""
+    requirement: ClassVar[str] = ""
+    module: ClassVar[str] = ""
+    port: ClassVar[int] = 0
+    sqlglot: ClassVar[str] = ""
+    quote: ClassVar[str] = '"'
+    catalogue: ClassVar[type[Catalogue]] = Catalogue
 
-    def bulk(self, call: Callable[..., Any]) -> dict[str, Any]:
-        """Return the result of one of the inspector's calls for all tables, by table;
-        it is called once."""
-        name = call.__name__
-        if not self.kinds:
-            return {}  # no filter would stand for all
-        if name not in self._read:
-            found = call(
-                schema=self.schema, kind=ObjectKind.ANY, filter_names=list(self.kinds)
-            )
-            self._read[name] = {table: each for (_, table), each in found.items()}
-        return self._read[name]
+    is_file: ClassVar[bool] = False  # a database is a file, without a server
+    has_schemas: ClassVar[bool] = True
+    is_untyped: ClassVar[bool] = False  # any value may be in any column
+    like_ignores_case: ClassVar[bool] = False
+    length_counts_bytes: ClassVar[bool] = False  # LENGTH of a text
+    compares_texts: ClassVar[bool] = True  # with a value of any other type
 
-    def columns(self, table: str) -> tuple[Column, ...]:
-        """Return the columns that may be read, as the inspector sees them."""
-        found = self.bulk(self.inspector.get_multi_columns).get(table) or ()
-        return tuple(
-            make_column(
-                each["name"],
-                type_of(each["type"]),
-                nullable=bool(each["nullable"]),
-                default=each.get("default"),
-                automatic=bool(
-                    each.get("autoincrement") is True or each.get("identity")
-                ),
-                generated=str((each.get("computed") or {}).get("sqltext", "")),
-                comment=each.get("comment") or "",
-            )
-            for each in found
-        )
+    # the database that can always be asked, and for what; () where none is
+    directory: ClassVar[tuple[str, str] | tuple[()]] = ()
+    own_databases: ClassVar[frozenset[str]] = frozenset()
+    schemas_query: ClassVar[str] = ""  # of those that hold tables
+    superuser_query: ClassVar[str] = ""  # whether the user is one
 
-    def primary_key(self, table: str) -> tuple[str, ...]:
-        """Return the columns of the primary key, in its order."""
-        found = self.bulk(self.inspector.get_multi_pk_constraint).get(table) or {}
-        return tuple(found.get("constrained_columns") or ())
+    casts: ClassVar[Mapping[str, str]] = {}  # types of users' attributes
+    max_bytes: ClassVar[Mapping[str, int]] = {}  # of columns, by native type
+    shape: ClassVar[str] = "ST_AsText({})"  # reads a geometric value; "" as a text
+    prefix_index: ClassVar[str] = ""  # of a column, for what begins with a text
 
-    def uniques(self, table: str) -> Sequence[Unique]:
-        """Return the unique constraints; unique indexes may be left to `indexes`."""
-        found = self.bulk(self.inspector.get_multi_unique_constraints).get(table) or ()
-        return [Unique(tuple(i["column_names"]), i["name"] or "") for i in found]
+    # what the driver says, the numbers that it gives, and what it means
+    causes: ClassVar[tuple[tuple[str, tuple[int, ...], str], ...]] = ()
+    encrypted: ClassVar[str] = ""  # what asks for encryption in an address
 
-    def references(self, table: str) -> Sequence[Outgoing]:
-        """Return the foreign keys that the inspector knows."""
-        found = self.bulk(self.inspector.get_multi_foreign_keys).get(table) or ()
-        return [
-            Outgoing(self._reference(each), each.get("referred_schema"))
-            for each in found
-        ]
+    def open(self, place: URL | Path) -> Engine:
+        """Open a database so that it cannot be written to, with limits on statements
+        and on waiting for locks; raises ImportError without its driver."""
+        return create_engine(place, connect_args=self.connect_arguments())  # type: ignore[arg-type]
 
-    def _reference(self, found: Any) -> Reference:
-        options = found.get("options") or {}
-        return Reference(
-            columns=tuple(found["constrained_columns"]),
-            referred_table=found["referred_table"],
-            referred_columns=tuple(found["referred_columns"] or ()),
-            name=found.get("name") or "",
-            on_delete=rule_of(options.get("ondelete")),
-            on_update=rule_of(options.get("onupdate")),
-            deferrable=bool(options.get("deferrable")),
-            deferred=str(options.get("initially")).upper() == "DEFERRED",
-        )
+    def connect_arguments(self) -> dict[str, Any]:
+        """Return the driver's arguments that limit statements and waiting."""
+        return {}
 
-    def indexes(self, table: str) -> tuple[Index, ...]:
-        """Return the indexes that the inspector knows: all but those behind the key and
-        the unique constraints."""
-        found = self.bulk(self.inspector.get_multi_indexes).get(table) or ()
-        return sorted_indexes(map(_index, found))
+    def limited(self, connection: Connection) -> AbstractContextManager[None]:
+        """Limit what runs on a connection, where `open` could not."""
+        return nullcontext()
 
-    def checks(self, table: str) -> tuple[Check, ...]:
-        """Return the constraints that the inspector knows."""
-        found = self.bulk(self.inspector.get_multi_check_constraints).get(table) or ()
-        return sorted_checks(
-            Check(item["sqltext"].strip(), item["name"] or "") for item in found
-        )
+    def version(self, connection: Connection) -> str:
+        """Return the version of the server."""
+        info = connection.dialect.server_version_info or ()
+        return ".".join(str(part) for part in info if isinstance(part, int))
 
-    def about(self, table: str) -> About:
-        """Return nothing: the inspector knows no more."""
-        return About()
+    def cause(self, error: Any) -> str:
+        """Return the cause of a driver's error, "" for one that is not known."""
+        number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
+        for pattern, numbers, cause in self.causes:
+            if number in numbers or re.search(pattern, str(error)):
+                return cause
+        return ""
 
+    def compares(self, one: Type, other: Type) -> bool:
+        """Tell whether the server compares values of two types."""
+        kinds = {one.kind, other.kind}
+        if len(kinds) == 1 or kinds <= _NUMBERS:
+            return True
+        return self.compares_texts and "text" in kinds
 
-def _index(found: Any) -> Index:
-    options = found.get("dialect_options") or {}
-    where = [options.get(f"{name}_where") for name in ("sqlite", "postgresql")]
-    names = found["column_names"]
-    sorting = found.get("column_sorting") or {}
-    return Index(
-        name=found["name"] or "",
-        columns=tuple(name for name in names if name is not None),
-        unique=bool(found["unique"]),
-        partial=any(each is not None for each in where),
-        descending=tuple(name for name in names if "desc" in sorting.get(name, ())),
-        computed=None in names,
-    )
+    # reading rows
 
+    def run(self, connection: Connection, query: str, values: Sequence[Any]) -> Any:
+        """Return the rows of a query whose values are marked as the driver does."""
+        return connection.exec_driver_sql(query, tuple(values) or None).all()
 
-def sorted_indexes(found: Iterable[Index]) -> tuple[Index, ...]:
-    """Return indexes in the order of their columns."""
-    return tuple(sorted(found, key=lambda index: (index.columns, index.name)))
+    def read(self, column: Column, name: str, most: int, most_bytes: int) -> str:
+        """Return the expression that reads a column, quoted as `name`: as text where a
+        driver might refuse a value, of a long one only the beginning."""
+        kind = column.type.kind
+        if kind == "binary":
+            return self.beginning(name, most_bytes)
+        if column.type.is_shape and self.shape:
+            return self.shape.format(name)
+        if kind in _LONG and (column.type.length or most) >= most:
+            return self.beginning(self.as_text(name), most)
+        return name if kind in _PLAIN else self.as_text(name)
 
+    def as_text(self, name: str) -> str:
+        """Return the expression that reads a column as text."""
+        return f"CAST({name} AS char)"
 
-def sorted_checks(found: Iterable[Check]) -> tuple[Check, ...]:
-    """Return checks in the order of their names."""
-    return tuple(sorted(found, key=lambda check: (check.name, check.text)))
+    def beginning(self, name: str, most: int) -> str:
+        """Return the expression that reads at most so many characters or bytes."""
+        return f"left({name}, {most})"
 
-
-def about_many(rows: float | None) -> int:
-    """Return an estimate as a power of ten, so that it seldom changes; 0 for few."""
-    return 10 ** round(log10(rows)) if rows and rows >= FEW else 0
-
-
-def make_column(
-    name: str,
-    type_: Type,
-    *,
-    nullable: bool = True,
-    default: str | None = None,
-    automatic: bool = False,
-    generated: str = "",
-    comment: str = "",
-    denied: tuple[Writing, ...] = (),
-) -> Column:
-    """Return a column; `default` is what the database fills in, as it spells it."""
-    has_default = not automatic and not generated
-    return Column(
-        name=name,
-        type=type_,
-        nullable=nullable,
-        default=default_of(default) if has_default else None,
-        automatic=automatic,
-        generated=generated,
-        comment=comment,
-        denied=denied,
-    )
-
-
-def rule_of(text: str | None) -> str:
-    """Return a referential action in lower case, "" for none."""
-    lowered = (text or "").lower()
-    return "" if lowered == "no action" else lowered
-
-
-def default_of(text: str | None) -> Default | None:
-    """Tell a literal default from an expression."""
-    if text is None or text.upper() == "NULL" or text.startswith("NULL::"):
+    def estimate(self, ask: Ask, source: str) -> int | None:
+        """Return the server's own guess of the rows of a table, -1 where it has none
+        yet; None where there is no such guess."""
         return None
-    if quoted := _QUOTED.fullmatch(text):
-        return Default(quoted[1].replace("''", "'"), literal=True)
-    if number := _NUMBER.fullmatch(text):
-        return Default(number[1], literal=True)
-    if _WORDS.fullmatch(text):
-        return Default(text, literal=True)
-    return Default(text, literal=False)
 
+    def sample(self, columns: str, source: str, percent: float, seed: int) -> str:
+        """Return the query of about so many per cent of the rows, "" where the server
+        has no means."""
+        return ""
 
-def type_of(found: Any) -> Type:
-    """Return the canonical type of a SQLAlchemy type, by its Python type."""
-    import datetime
-    import decimal
+    def row_number(self, table: Table, quote: Callable[[str], str]) -> str:
+        """Return the column whose numbers spread over the rows, in `quote`; "" for
+        none."""
+        key = table.primary_key
+        if len(key) == 1 and table.column(key[0]).type.kind == "integer":
+            return quote(key[0])
+        return ""
 
-    native = str(found)
-    try:
-        python = found.python_type
-    except NotImplementedError:
-        return Type("unknown", native)
-    length = getattr(found, "length", None)
-    if python is str:
-        return Type("text", native, length=length)
-    if python is decimal.Decimal:
-        return Type("decimal", native, precision=found.precision, scale=found.scale)
-    for kind, known in (
-        ("boolean", bool),
-        ("integer", int),
-        ("float", float),
-        ("datetime", datetime.datetime),
-        ("date", datetime.date),
-        ("time", datetime.time),
-        ("binary", bytes),
-    ):
-        if python is known:
-            return Type(kind, native)  # type: ignore[arg-type]
-    return Type("unknown", native)
+    def quoted(self, name: str) -> str:
+        """Return a name in quotation marks."""
+        return self.quote + name.replace(self.quote, self.quote * 2) + self.quote
+
+    # the generated code
+
+    def column_type(self, type_: Type, kind: str) -> str:
+        """Return the kit's type of a column that is shown as `kind`, where the server
+        or its driver wants another than usual; "" for the usual one."""
+        if type_.kind == "unknown":
+            return "TextOnly"
+        # PostgreSQL's driver casts values to the type it is told
+        return "BigInteger" if type_.native.lower().startswith("bigint") else ""

@@ -12,9 +12,15 @@ from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import DatabaseError
 
 from lumet.facts.dialects.base import (
+    CONNECT_SECONDS,
+    LOCK_SECONDS,
+    STATEMENT_SECONDS,
+    Server,
+)
+from lumet.facts.dialects.catalogue import (
     About,
+    Catalogue,
     Outgoing,
-    Plain,
     about_many,
     make_column,
     rule_of,
@@ -96,8 +102,8 @@ _JSON = re.compile(r"json_valid\(`((?:[^`]|``)*)`\)", re.IGNORECASE)
 _SEQUENCE = re.compile(r"nextval\(", re.IGNORECASE)
 
 
-class MariadbSupplement(Plain):
-    """The supplement for MariaDB."""
+class MariadbCatalogue(Catalogue):
+    """The catalogue of MariaDB."""
 
     def __init__(
         self, inspector: Inspector, schema: str | None, connection: Connection
@@ -315,3 +321,56 @@ def canonical_type(
             unsigned="unsigned" in native,
         )
     return Type(kind, native, unsigned="unsigned" in native)
+
+
+class Mariadb(Server):
+    """A MariaDB server, by PyMySQL."""
+
+    name = "mariadb"
+    title = "MariaDB"
+    schemes = ("mariadb", "mysql")
+    driver = "mariadb+pymysql"
+    requirement = "pymysql>=1.1,<2"
+    module = "pymysql"
+    port = 3306
+    sqlglot = "mysql"
+    quote = "`"
+    catalogue = MariadbCatalogue
+    length_counts_bytes = True
+    directory = ("information_schema", "SHOW DATABASES")
+    own_databases = frozenset(
+        {"information_schema", "mysql", "performance_schema", "sys"}
+    )
+    # a text is written out by the driver; a cast would fix its collation, which cannot
+    # be compared with a column of another
+    casts = {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",
+             "date": "DATE", "datetime": "DATETIME"}  # fmt: skip
+    max_bytes = {"tinytext": 255, "text": 65_535, "tinyblob": 255, "blob": 65_535}
+    # https://mariadb.com/kb/en/mariadb-error-code-reference/
+    causes = (
+        (r"SSL (connection )?is required|require_secure_transport|TLS required",
+         (3159, 4151), "unencrypted"),
+        (r"Name or service not known|nodename nor servname", (), "host"),
+        ((r"Connection refused|timed out|Can't connect|No route to host"
+          r"|No such file or directory"), (2002, 2003, 2005), "unreachable"),
+        (r"Access denied for user .*using password", (1045, 1698), "user"),
+        (r"Unknown database", (1049,), "database"),
+        (r"Access denied|command denied", (1044, 1142, 1143), "right"),
+    )  # fmt: skip
+    encrypted = "?ssl=true"
+
+    def connect_arguments(self) -> dict[str, Any]:
+        limits = (
+            f"SET SESSION max_statement_time={STATEMENT_SECONDS:.0f},"
+            f" SESSION lock_wait_timeout={LOCK_SECONDS:.0f}, SESSION tx_read_only=1"
+        )
+        return {"init_command": limits, "connect_timeout": CONNECT_SECONDS}
+
+    def column_type(self, type_: Type, kind: str) -> str:
+        if type_.native.lower().startswith("set("):
+            return "String"
+        if type_.kind == "unknown" and type_.is_shape:
+            return "Geometry"
+        if type_.kind == "time":
+            return "Clock"
+        return super().column_type(type_, kind)

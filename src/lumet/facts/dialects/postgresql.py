@@ -5,15 +5,24 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection
+from sqlalchemy import URL, Connection, Engine
 from sqlalchemy.engine.reflection import Inspector
 
 from lumet.facts.dialects.base import (
+    CONNECT_SECONDS,
+    LOCK_SECONDS,
+    STATEMENT_SECONDS,
+    VALUE,
+    Ask,
+    Server,
+)
+from lumet.facts.dialects.catalogue import (
     About,
+    Catalogue,
     Outgoing,
-    Plain,
     about_many,
     make_column,
     sorted_checks,
@@ -144,8 +153,8 @@ class _Base:
 _NOTHING = _Base("", "")
 
 
-class PostgresqlSupplement(Plain):
-    """The supplement for PostgreSQL."""
+class PostgresqlCatalogue(Catalogue):
+    """The catalogue of PostgreSQL."""
 
     def __init__(
         self, inspector: Inspector, schema: str | None, connection: Connection
@@ -327,3 +336,91 @@ def canonical_type(
         return Type(found, native, precision=packed >> 16 & 0xFFFF, scale=scale)
     timezone = name in ("timestamptz", "timetz")
     return Type(found, native, timezone=timezone, element=base.element)
+
+
+_OPTIONS = (
+    "-c default_transaction_read_only=on"
+    f" -c statement_timeout={STATEMENT_SECONDS * 1000:.0f}"
+    f" -c lock_timeout={LOCK_SECONDS * 1000:.0f}"
+    " -c idle_in_transaction_session_timeout=60000"
+)
+_CAST_KINDS = frozenset({"json", "uuid"})
+
+
+class Postgresql(Server):
+    """A PostgreSQL server, by psycopg."""
+
+    name = "postgresql"
+    title = "PostgreSQL"
+    schemes = ("postgresql", "postgres")
+    driver = "postgresql+psycopg"
+    requirement = "psycopg[binary]>=3.2,<4"
+    module = "psycopg"
+    port = 5432
+    sqlglot = "postgres"
+    catalogue = PostgresqlCatalogue
+    compares_texts = False
+    directory = ("postgres", ("SELECT datname FROM pg_database WHERE datallowconn"
+                              " AND NOT datistemplate ORDER BY 1"))  # fmt: skip
+    schemas_query = """
+        SELECT n.nspname FROM pg_namespace n WHERE n.nspname <> 'information_schema'
+          AND n.nspname !~ '^pg_' AND EXISTS (SELECT FROM pg_class c
+              WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p', 'v', 'm', 'f'))
+        ORDER BY 1
+    """
+    superuser_query = "SELECT rolsuper FROM pg_roles WHERE rolname = current_user"
+    casts = {"text": "text", "integer": "bigint", "decimal": "numeric",
+             "yes/no": "boolean", "date": "date", "datetime": "timestamp"}  # fmt: skip
+    shape = ""
+    prefix_index = " text_pattern_ops"  # no other kind of index finds them
+    causes = (
+        (r"no encryption|SSL (connection )?is required", (), "unencrypted"),
+        (r"failed to resolve host|Name or service not known|nodename nor servname",
+         (), "host"),
+        ((r"Connection refused|timeout expired|timed out|No route to host"
+          r"|No such file or directory"), (), "unreachable"),
+        ((r"no password supplied|password authentication failed|Peer authentication"
+          r"|role \".*\" does not exist|no pg_hba.conf entry"), (), "user"),
+        (r"database \".*\" does not exist", (), "database"),
+        (r"permission denied", (), "right"),
+    )  # fmt: skip
+    encrypted = "?sslmode=require"
+
+    def open(self, place: URL | Path) -> Engine:
+        return (
+            super()
+            .open(place)
+            .execution_options(
+                isolation_level="REPEATABLE READ", postgresql_readonly=True
+            )
+        )
+
+    def connect_arguments(self) -> dict[str, Any]:
+        return {"options": _OPTIONS, "prepare_threshold": None,
+                "connect_timeout": CONNECT_SECONDS}  # fmt: skip
+
+    def as_text(self, name: str) -> str:
+        return f"CAST({name} AS text)"
+
+    def beginning(self, name: str, most: int) -> str:
+        return f"substring({name} from 1 for {most})"
+
+    def estimate(self, ask: Ask, source: str) -> int | None:
+        query = (
+            f"SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass({VALUE})"
+        )
+        return int(ask(query, source)[0][0] or 0)
+
+    def sample(self, columns: str, source: str, percent: float, seed: int) -> str:
+        return (
+            f"SELECT {columns} FROM {source} TABLESAMPLE SYSTEM ({percent})"
+            f" REPEATABLE ({seed})"
+        )
+
+    def column_type(self, type_: Type, kind: str) -> str:
+        if kind == "multiple choice":
+            return f"Array({type_.native!r})"
+        is_interval = type_.native.lower().startswith("interval")
+        if is_interval or type_.values or type_.kind in _CAST_KINDS:
+            return f"Cast({type_.native!r})"
+        return super().column_type(type_, kind)

@@ -4,27 +4,33 @@ generated columns, which key numbers itself, and the rules of inline references.
 import json
 import logging
 import re
-from collections.abc import Mapping, Sequence
+import sqlite3
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection
+from sqlalchemy import URL, Connection, Engine, QueuePool, create_engine
 from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import OperationalError
 
-from lumet.facts.dialects.base import (
+from lumet.facts.dialects.base import LOCK_SECONDS, STATEMENT_SECONDS, Server
+from lumet.facts.dialects.catalogue import (
     About,
+    Catalogue,
     Outgoing,
-    Plain,
     about_many,
     make_column,
     rule_of,
     sorted_indexes,
 )
-from lumet.facts.model import Column, Index, Reference, TableKind
+from lumet.facts.model import Column, Index, Reference, Table, TableKind, Type
 from lumet.facts.types import canonical_sqlite_type
 
+PROGRESS_STEPS = 10_000  # virtual machine steps between two looks at the clock
 _IN_KINDS = "m.name IN (SELECT value FROM json_each(?))"
 _COLUMNS = f"""
     SELECT m.name, m.sql, x.name, x.type, x.pk, x.hidden
@@ -50,13 +56,13 @@ _INSTEAD = re.compile(r"INSTEAD\s+OF\s+(INSERT|UPDATE|DELETE)", re.IGNORECASE)
 _WITHOUT_ROWID = re.compile(r"WITHOUT\s+ROWID[^)]*$", re.IGNORECASE)
 
 
-class SqliteSupplement(Plain):
-    """The supplement for SQLite."""
+class SqliteCatalogue(Catalogue):
+    """The catalogue of SQLite."""
 
     def __init__(
         self, inspector: Inspector, schema: str | None, connection: Connection
     ) -> None:
-        super().__init__(inspector, schema)
+        super().__init__(inspector, schema, connection)
         doubtful = connection.exec_driver_sql(
             "SELECT name FROM sqlite_master WHERE type = 'view'"
             " OR (type = 'table' AND sql LIKE 'CREATE VIRTUAL%')"
@@ -250,3 +256,99 @@ def _is_readable(connection: Connection, name: str) -> bool:
             return False
         raise
     return True
+
+
+_CAUSES = (  # the beginning of an error's name, and what it means
+    ("SQLITE_NOTADB", "format"),
+    ("SQLITE_BUSY", "locked"),
+    ("SQLITE_LOCKED", "locked"),
+    ("SQLITE_CANTOPEN", "closed"),
+    ("SQLITE_CORRUPT", "damaged"),
+    ("SQLITE_INTERRUPT", "slow"),
+)
+
+
+class Sqlite(Server):
+    """A SQLite file, by Python's own driver."""
+
+    name = "sqlite"
+    title = "SQLite"
+    schemes = ("sqlite",)
+    module = "sqlite3"
+    sqlglot = "sqlite"
+    catalogue = SqliteCatalogue
+    is_file = True
+    has_schemas = False
+    is_untyped = True
+    like_ignores_case = True
+    shape = ""
+    casts = {"text": "TEXT", "integer": "INTEGER", "decimal": "NUMERIC",
+             "yes/no": "INTEGER", "date": "TEXT", "datetime": "TEXT"}  # fmt: skip
+
+    def open(self, place: URL | Path) -> Engine:
+        """Open a file by its path with `mode=ro`; an address string would decode
+        escapes twice and could open another file."""
+        assert isinstance(place, Path)
+
+        def connect() -> sqlite3.Connection:
+            connection = sqlite3.connect(
+                place.as_uri() + "?mode=ro",
+                uri=True,
+                check_same_thread=False,
+                timeout=LOCK_SECONDS,
+            )
+            connection.text_factory = _decode
+            return connection
+
+        return create_engine("sqlite:///", poolclass=QueuePool, creator=connect)
+
+    @contextmanager
+    def limited(self, connection: Connection) -> Iterator[None]:
+        raw = connection.connection.driver_connection
+        assert isinstance(raw, sqlite3.Connection)
+        deadline = time.monotonic() + STATEMENT_SECONDS
+        raw.set_progress_handler(lambda: time.monotonic() > deadline, PROGRESS_STEPS)
+        try:
+            yield
+        finally:
+            raw.set_progress_handler(None, 0)
+
+    def version(self, connection: Connection) -> str:
+        return sqlite3.sqlite_version
+
+    def cause(self, error: Any) -> str:
+        name = getattr(error, "sqlite_errorname", "")
+        known = (cause for begins, cause in _CAUSES if name.startswith(begins))
+        return next(known, "")
+
+    def run(self, connection: Connection, query: str, values: Sequence[Any]) -> Any:
+        raw = connection.connection.driver_connection
+        assert isinstance(raw, sqlite3.Connection)
+        usual = raw.text_factory
+        raw.text_factory = str  # ours is slow, and seldom needed
+        try:
+            return super().run(connection, query, values)
+        except OperationalError as error:
+            if "decode" not in str(error.orig):
+                raise
+            raw.text_factory = usual
+            return super().run(connection, query, values)
+        finally:
+            raw.text_factory = usual
+
+    def as_text(self, name: str) -> str:
+        return name
+
+    def beginning(self, name: str, most: int) -> str:
+        cut = f"substr({name}, 1, {most})"  # values may be of any kind
+        return f"CASE WHEN length({name}) > {most} THEN {cut} ELSE {name} END"
+
+    def row_number(self, table: Table, quote: Callable[[str], str]) -> str:
+        return "" if table.is_view else "rowid"
+
+    def column_type(self, type_: Type, kind: str) -> str:
+        return "Real" if type_.kind == "float" else ""
+
+
+def _decode(raw: bytes) -> str:
+    return raw.decode("utf-8", "surrogateescape")

@@ -4,8 +4,6 @@ Steps only ever add, so that an application that is still running on the version
 keeps working; one that starts on a newer store than it knows says so and ends.
 """
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +21,6 @@ from sqlalchemy import (
     Text,
     insert,
     inspect,
-    make_url,
     select,
     text,
     update,
@@ -33,7 +30,9 @@ from sqlalchemy.schema import CreateColumn
 
 from ..common.exceptions import CannotStart
 from ..common.settings import sqlite_path
-from ..db.engine import Database, kind_of, open_server, open_sqlite
+from ..db.dialects import server_of_url
+from ..db.dialects.sqlite import open_sqlite
+from ..db.engine import Database
 from .passwords import skeleton
 
 tables = MetaData()
@@ -289,7 +288,6 @@ UPGRADES = (
     _eighth,
 )
 """Each brings the store from the version of its place to the next."""
-_LOCK = 7_239_417  # a number of our own, for PostgreSQL's advisory locks
 
 
 def open_store(url: str, folder: Path, business: str = "") -> Database:
@@ -299,16 +297,18 @@ def open_store(url: str, folder: Path, business: str = "") -> Database:
     Of several processes that start together one upgrades and the others wait. Raises
     CannotStart when the store is newer than this application, or cannot be opened.
     """
-    kind = kind_of(url)
-    if kind != "sqlite":
-        if business and _place(url) == _place(business):
+    server = server_of_url(url)
+    if server is None:
+        raise CannotStart("ACCOUNTS_URL: this address cannot be understood.")
+    if not server.is_file:
+        if business and server.place(url) == _place(business):
             raise CannotStart(
                 "ACCOUNTS_URL names the business database, whose schema is left alone.\n"
                 "  Give the accounts a database of their own."
             )
-        store = Database(open_server(url, "ACCOUNTS_URL"))
+        store = Database(server.open(url, folder, "ACCOUNTS_URL"))
         try:
-            _bring_up_to_date(store, kind)
+            _bring_up_to_date(store)
         except DBAPIError as error:
             raise CannotStart(
                 f"ACCOUNTS_URL: the store cannot be opened ({type(error).__name__})."
@@ -318,21 +318,19 @@ def open_store(url: str, folder: Path, business: str = "") -> Database:
     if not path.parent.is_dir():
         raise CannotStart(f"ACCOUNTS_URL: there is no folder {path.parent}.")
     store = Database(open_sqlite(path, create=True, write_ahead=True))
-    _bring_up_to_date(store, kind)
+    _bring_up_to_date(store)
     _keep_private(path)
     return store
 
 
 def _place(url: str) -> tuple[str, ...]:
     """Return the identity of a database: server, port, name, search path."""
-    made = make_url(url)
-    port = made.port or {"postgresql": 5432, "mariadb": 3306}.get(kind_of(url), 0)
-    options = str(made.query.get("options", ""))
-    return kind_of(url), made.host or "", str(port), made.database or "", options
+    server = server_of_url(url)
+    return server.place(url) if server else ()
 
 
-def _bring_up_to_date(store: Database, kind: str) -> None:
-    with store.writing() as connection, _one_at_a_time(connection, kind):
+def _bring_up_to_date(store: Database) -> None:
+    with store.writing() as connection, store.server.lock_store(connection):
         store_version.create(connection, checkfirst=True)
         version = connection.scalar(select(store_version.c.version))
         if version is None:
@@ -346,22 +344,6 @@ def _bring_up_to_date(store: Database, kind: str) -> None:
         for number, upgrade in enumerate(UPGRADES[version:], version + 1):
             upgrade(connection)
             connection.execute(update(store_version).values(version=number))
-
-
-@contextmanager
-def _one_at_a_time(connection: Connection, kind: str) -> Iterator[None]:
-    """Let other processes wait; a SQLite transaction that writes does so by itself."""
-    if kind == "postgresql":
-        connection.execute(text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
-        yield
-    elif kind == "mariadb":
-        connection.execute(text("SELECT GET_LOCK('accounts store', 60)"))
-        try:
-            yield
-        finally:
-            connection.execute(text("SELECT RELEASE_LOCK('accounts store')"))
-    else:
-        yield
 
 
 def _keep_private(path: Path) -> None:

@@ -33,8 +33,8 @@ from ..common.storage_formats import (
     datetime_format,
     text_in_order,
 )
-
-MARIADB = ("mariadb", "mysql")
+from .dialects import server_of
+from .dialects.base import Server
 
 
 class _Lenient(TypeDecorator[Any]):
@@ -44,23 +44,23 @@ class _Lenient(TypeDecorator[Any]):
     impl: type[TypeEngine[Any]] = NullType
     cache_ok = True
 
-    def is_raw(self, dialect: str) -> bool:
+    def is_raw(self, server: Server) -> bool:
         """Tell whether values come from the driver as the database holds them."""
-        return dialect == "sqlite"
+        return server.is_untyped
 
     def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         """Return the sort expression of a column of this type."""
         return column
 
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
-        if self.is_raw(dialect.name):
+        if self.is_raw(server_of(dialect.name)):
             return dialect.type_descriptor(NullType())
         return dialect.type_descriptor(self.impl_instance)
 
     def result_processor(
         self, dialect: Dialect, coltype: object
     ) -> Callable[[Any], Any] | None:
-        if not self.is_raw(dialect.name):
+        if not self.is_raw(server_of(dialect.name)):
             return super().result_processor(dialect, coltype)
         read = self.read
 
@@ -75,7 +75,7 @@ class _Lenient(TypeDecorator[Any]):
         return process
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
-        if value is None or not self.is_raw(dialect.name):
+        if value is None or not self.is_raw(server_of(dialect.name)):
             return value
         return self.write(value)
 
@@ -106,8 +106,8 @@ class _Formatted(_Lenient):
     def find_format(name: str) -> StorageFormat:
         raise NotImplementedError
 
-    def is_raw(self, dialect: str) -> bool:
-        return bool(self.storage_format) or super().is_raw(dialect)
+    def is_raw(self, server: Server) -> bool:
+        return bool(self.storage_format) or super().is_raw(server)
 
     def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         return text_in_order(column, self.storage_format)
@@ -209,8 +209,8 @@ class YesNo(_Formatted):
     cache_ok = True
     find_format = staticmethod(boolean_format)
 
-    def is_raw(self, dialect: str) -> bool:
-        return super().is_raw(dialect) or dialect in MARIADB
+    def is_raw(self, server: Server) -> bool:
+        return super().is_raw(server) or not server.has_booleans
 
     def read_plain(self, value: Any) -> Any:
         return bool(value) if value in (0, 1) else value
@@ -249,7 +249,7 @@ class TextOnly(_Lenient):
 
     cache_ok = True
 
-    def is_raw(self, dialect: str) -> bool:
+    def is_raw(self, server: Server) -> bool:
         return True
 
     def column_expression(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
@@ -270,7 +270,7 @@ class _TimeText(Time):
 
     cache_ok = True
 
-    def is_raw(self, dialect: str) -> bool:
+    def is_raw(self, server: Server) -> bool:
         return True
 
 

@@ -187,8 +187,8 @@ class _ImpactFinder:
         MariaDB, where it depends on the order of deletion: there the database decides.
         It checks a record's reference to itself, as others do not."""
         source = self.site.registry[step.reference.source]
-        minds = self.connection.dialect.name in ("mariadb", "mysql")
-        at_end = minds or step.reference.on_delete in ("", "no action")
+        is_ordered = self.site.database.server.has_ordered_cascades
+        at_end = is_ordered or step.reference.on_delete in ("", "no action")
         others = [
             (each.reference.columns, _holds(each.reference, each.chosen))
             for each in self._steps
@@ -203,7 +203,7 @@ class _ImpactFinder:
                 or_(*[rows.c[key].is_(None) for key in columns], not_(holds(rows)))
                 for columns, holds in others
             ]
-            if is_own and not minds:
+            if is_own and not is_ordered:
                 own = [rows.c[key] == value for key, value in self.key.items()]
                 kept.append(not_(and_(*own)))
             return and_(true(), *kept)

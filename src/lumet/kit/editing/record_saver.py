@@ -329,9 +329,10 @@ class RecordSaver:
         """Return the number behind the largest, whose record is locked: past the reach
         of the user, who learns no more than how many there were."""
         column = self.pages.column(key)
-        if connection.dialect.name == "postgresql":  # whose locks leave gaps open
-            place = func.hashtext(f"{self.pages.table.fullname}.{key}")
-            UNBOUNDED.run(connection, select(func.pg_advisory_xact_lock(place)))
+        server = self.site.database.server
+        lock = server.lock_numbers(f"{self.pages.table.fullname}.{key}")
+        if lock is not None:
+            UNBOUNDED.run(connection, lock)
         largest = select(column).where(column.is_not(None)).order_by(column.desc())
         found = UNBOUNDED.run(connection, largest.limit(1).with_for_update()).scalar()
         return int(found or 0) + 1

@@ -86,7 +86,7 @@ class Export:
                 self._add(key, pages.label(key), plain)
             elif _is_day(pages, key):
                 day: At | _DayAt = self.plan.selection.plain_reader(key)
-                if list_request.site.database.engine.dialect.name == "sqlite":
+                if list_request.site.database.server.is_untyped:
                     day = _DayAt(day.place, pages.column(key).type)
                 self._add(key, pages.label(key), day)
             else:

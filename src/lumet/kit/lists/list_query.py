@@ -173,7 +173,7 @@ class ListPlan(Plan):
         self.reach = reach
         self.pages = pages
         self._site, self._order, self._by = site, order, by
-        self._kind = site.database.engine.dialect.name
+        self._server = site.database.server
         self.selection = SelectBuilder(site.registry, pages, reach, site.language)
         wanted = asked.columns or (*pages.list.columns, *asked.wide)
         shown = pages.seen_by(reach, dict.fromkeys(wanted))
@@ -285,18 +285,18 @@ class ListPlan(Plan):
             found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
         if through:
             found.append(self._is_joined(site, *through))
-        found += conditions(self.selection, asked.shape, self._kind)
+        found += conditions(self.selection, asked.shape, self._server)
         if asked.among:
             found.append(among_keys(base, pages.key, "among"))
             return found
         searched = []
         if asked.words:
-            likes = matchers(self._searched(), self._kind, asked.is_folded)
+            likes = matchers(self._searched(), self._server, asked.is_folded)
             searched.append(has_words(likes, asked.words))
         if asked.titled:
             columns = self.selection.title_columns()
             searched.append(
-                is_titled(columns, asked.titled, self._kind, asked.is_folded)
+                is_titled(columns, asked.titled, self._server, asked.is_folded)
             )
         return [*found, or_(*searched)] if searched else found
 
@@ -343,10 +343,10 @@ class ListPlan(Plan):
             column = selection.base.c[key]
             if all(each is not column for each in known):
                 # SQLite lets a key be NULL, but for one that it numbers
-                may_be = self._kind == "sqlite"
+                may_be = self._server.has_nullable_keys
                 may_be &= not isinstance(self.pages.column(key).type, Integer)
                 terms.append((column, down, may_be))
-        return make_terms(terms, self._kind == "postgresql")
+        return make_terms(terms, self._server.nulls_are_largest)
 
     def read(
         self,

@@ -16,9 +16,7 @@ from sqlalchemy import (
     func,
     literal_column,
     select,
-    type_coerce,
 )
-from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
@@ -68,7 +66,6 @@ from .list_query import (
 SIZES = (25, 50, 100, 250)
 MAX_GROUPS = 200
 TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
-_MONTHS = {"sqlite": "%Y-%m", "postgresql": "YYYY-MM", "mariadb": "%Y-%m"}
 FILTER, VIEWS, COLUMNS, OUT, SORT = "filter", "views", "columns", "out", "sort"
 PANELS = (FILTER, VIEWS, COLUMNS, OUT, SORT)  # what opens above the list
 EVERYWHERE = "everywhere"  # searched in every text, however many rows
@@ -687,7 +684,9 @@ class ListRequest:
         plan = self.plan()
         base = plan.selection.base
         by_month = self.is_by_month(key)
-        column = self._month(base.c[key]) if by_month else base.c[key]
+        column = (
+            self.site.database.server.month(base.c[key]) if by_month else base.c[key]
+        )
         grouped: list[Any] = [literal_column("1")]
         hidden: ColumnElement[Any] = literal_column("0")
         if key in self.pages.lookups and self._has_hidden(key):
@@ -725,16 +724,6 @@ class ListRequest:
         seen = column.in_(select(rows.c[reference.referred[0]]))
         is_hidden = case((and_(column.is_not(None), ~seen), 1), else_=0)
         return case((seen, column)), is_hidden
-
-    def _month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        kind = self.site.database.engine.dialect.name
-        raw = type_coerce(column, NullType())
-        if kind == "sqlite":
-            return func.strftime(_MONTHS[kind], raw)
-        name = "to_char" if kind == "postgresql" else "date_format"
-        pattern = _MONTHS.get(kind, _MONTHS["mariadb"])
-        month: ColumnElement[Any] = getattr(func, name)(raw, pattern)
-        return month
 
     def _group(
         self,

@@ -66,7 +66,7 @@ def values_of(
     made: Site, pages: TablePages, columns: Sequence[str], segment: str
 ) -> dict[str, Any]:
     """Return the same for other columns than those of the key."""
-    takes_any = made.database.engine.dialect.name == "sqlite"
+    takes_any = made.database.server.is_untyped
     types = [python_type(pages.column(key)) for key in columns]
     values = decode_key(segment, types, takes_any)
     widest = 1 << (63 if takes_any else 64)  # of a number that a database can hold

@@ -28,6 +28,7 @@ from ..common.formatting import date_text
 from ..common.parsing import read_date
 from ..common.url_keys import decode_key
 from ..db.column_types import in_order
+from ..db.dialects.base import Server, escape_like
 from ..forms.date_fields import DateField, DateTimeField, DurationField, TimeField
 from ..forms.fields import (
     ChoiceField,
@@ -43,7 +44,7 @@ from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages, python_type
-from .search import escape_like, is_beyond_ascii, matchers
+from .search import is_beyond_ascii, matchers
 from .select_builder import SelectBuilder
 
 IS, FROM, TO, WITHIN = "is", "from", "to", "within"
@@ -253,9 +254,9 @@ def filter_values(filters: Sequence[Filter]) -> dict[str, Any]:
 
 
 def conditions(
-    selection: SelectBuilder, shape: Shape, kind: str
+    selection: SelectBuilder, shape: Shape, server: Server
 ) -> list[ColumnElement[bool]]:
-    """Return the conditions of filters of this shape on a server of this kind."""
+    """Return the conditions of filters of this shape on this server."""
     found = []
     for number, (key, operator, count, is_folded) in enumerate(shape):
         field = selection.pages.fields[key]
@@ -263,7 +264,7 @@ def conditions(
             found.append(_refers(selection, key, number, count))
             continue
         column = selection.base.c[key]
-        found.append(_condition(column, operator, number, count, kind, is_folded))
+        found.append(_condition(column, operator, number, count, server, is_folded))
     return found
 
 
@@ -299,7 +300,7 @@ def _condition(
     operator: str,
     number: int,
     count: int,
-    kind: str,
+    server: Server,
     is_folded: bool,
 ) -> ColumnElement[bool]:
     bound = [bindparam(f"s{number}_{n}", type_=column.type) for n in range(count)]
@@ -309,7 +310,7 @@ def _condition(
             nothing = or_(nothing, column == "")
         return nothing if operator == EMPTY else ~nothing
     if operator in (HAS, BEGINS):
-        (like,) = matchers([column], kind, is_folded)
+        (like,) = matchers([column], server, is_folded)
         word: Any = bindparam(f"s{number}_0", type_=String())
         return like(word, escape="\\")
     if operator == IS:

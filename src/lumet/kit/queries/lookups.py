@@ -8,6 +8,7 @@ from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import Reach
+from ..db.dialects.base import escape_like
 from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
@@ -15,11 +16,8 @@ from ..forms.file_fields import FileField
 from ..pages.context import Plan, Site
 from ..pages.table_pages import Order, Reference, TablePages, python_type
 from .search import (
-    begins_with,
-    escape_like,
     has_words,
     matchers,
-    prefix_values,
     spellings,
 )
 from .select_builder import Reader, SelectBuilder
@@ -91,7 +89,7 @@ class LookupPlan(Plan):
             matches = selection.base.c[key] == bindparam(f"given_{key}")
             statement = statement.where(matches)
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
-        self._kind = site.database.engine.dialect.name
+        self._server = site.database.server
         self._pages, self._selection = pages, selection
         self._all, self._terms = statement, terms
         self._finding: dict[tuple[Any, ...], list[Any]] = {}
@@ -134,7 +132,7 @@ class LookupPlan(Plan):
                 return _cut_out(self._read(connection, self._first, bound), skip)
         bound |= {"begin": escape_like(asked.text) + "%", **asked.bound}
         spelled = spellings(asked.text)
-        bound |= prefix_values(spelled, self._kind)
+        bound |= self._server.prefix_values(spelled)
         found: list[Option] = []
         *first, holds = self._statements(asked, len(spelled))
         usual = None if self.is_served else SEARCH_SECONDS
@@ -162,15 +160,15 @@ class LookupPlan(Plan):
         return self._finding[key]
 
     def _build(self, search: Search, spelled: int) -> list[Any]:
-        likes = matchers(self._terms, self._kind, search.is_folded)
+        likes = matchers(self._terms, self._server, search.is_folded)
         begins: Any = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
         found = []
         if search.modes:
             held = self._selection.title_columns()
-            is_one = is_titled(held, search.modes, self._kind, search.is_folded)
+            is_one = is_titled(held, search.modes, self._server, search.is_folded)
             found.append(self._all.where(is_one))
         if self._served:
-            begins = or_(*[begins_with(c, self._kind, spelled) for c in self._served])
+            begins = or_(*[self._server.begins_with(c, spelled) for c in self._served])
         found.append(self._all.where(begins).order_by(*self._terms))
         # what an index finds is what is spelled so, and not all that begins so
         others = [] if self._served else [not_(begins)]

@@ -14,7 +14,7 @@ from ..access.reach import Reach
 from ..pages.context import Plan, Site
 from ..pages.table_pages import Reference, TablePages, python_type
 from .lookups import lookup_plan
-from .search import SPELLINGS, begins_with, prefix_values, spellings
+from .search import SPELLINGS, spellings
 from .select_builder import SelectBuilder
 
 MAX_FOUND = 1_000
@@ -28,7 +28,7 @@ class PrefixSearch(Plan):
         self.reach = reach
         self._site = site
         self._pages = pages
-        self._kind = site.database.engine.dialect.name
+        self._server = site.database.server
         selection = SelectBuilder(site.registry, pages, reach, site.language)
         self._keys = selection.keys_reader()
         limited = selection.statement().limit(MAX_FOUND)
@@ -38,7 +38,9 @@ class PrefixSearch(Plan):
             column = selection.base.c[key]
             reference = pages.lookups.get(key)
             if reference is None:
-                self._own.append(limited.where(begins_with(column, self._kind)))
+                self._own.append(
+                    limited.where(self._server.begins_with(column, SPELLINGS))
+                )
             elif reach.may("view", site.registry[reference.target].table.fullname):
                 held = column.in_(bindparam("values", expanding=True))
                 self._through.append((reference, limited.where(held)))
@@ -46,7 +48,7 @@ class PrefixSearch(Plan):
     def find(self, connection: Connection, search: str) -> list[tuple[Any, ...]]:
         """Return the keys of records that begin with `search`, or that refer to one
         that holds it."""
-        bound = prefix_values(_filled_up(spellings(search)), self._kind)
+        bound = self._server.prefix_values(_filled_up(spellings(search)))
         found: dict[tuple[Any, ...], None] = {}
         for statement in self._own:
             self._add(found, connection, statement, bound)

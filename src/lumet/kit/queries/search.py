@@ -1,26 +1,15 @@
 """Searching: words in any of several columns, upper and lower case alike."""
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import (
-    ColumnElement,
-    LargeBinary,
-    String,
-    and_,
-    bindparam,
-    cast,
-    func,
-    or_,
-    type_coerce,
-)
-from sqlalchemy.types import NullType
+from sqlalchemy import ColumnElement, String, and_, bindparam, cast, or_
 
 from ..db.column_types import TextBytes
+from ..db.dialects.base import Matcher, Server, escape_like, raw
 
 MAX_WORDS = 4
 MAX_SEARCH_LENGTH = 300  # characters; a title that is pasted whole fits in
-Matcher = Callable[..., ColumnElement[bool]]
 
 
 def words_of(search: str, fixed: Collection[str] = ()) -> list[str]:
@@ -40,31 +29,20 @@ def is_beyond_ascii(search: str) -> bool:
 
 
 def matchers(
-    terms: Sequence[ColumnElement[Any]], kind: str, is_folded: bool = False
+    terms: Sequence[ColumnElement[Any]], server: Server, is_folded: bool = False
 ) -> list[Matcher]:
-    """Return for each term the comparison that does not tell upper from lower case on a
-    server of this kind, whatever the collation of the column; `is_folded`: for a text
-    beyond ASCII."""
-    return [_matcher(term, kind, is_folded) for term in terms]
+    """Return for each term the comparison that does not tell upper from lower case on
+    this server, whatever the collation of the column; `is_folded`: for a text beyond
+    ASCII."""
+    return [server.matcher(_text(term, server), is_folded) for term in terms]
 
 
-def _matcher(term: ColumnElement[Any], kind: str, is_folded: bool) -> Matcher:
-    text: ColumnElement[Any] = term
-    if isinstance(term.type, TextBytes) and kind == "postgresql":
-        text = func.convert_from(term, "UTF8", type_=String())
-    elif not isinstance(term.type, String):
-        text = cast(type_coerce(term, NullType()), String)
-    if kind == "postgresql":
-        return text.ilike
-    if kind == "sqlite" and not is_folded:
-        return text.like
-    fold = func.casefold if kind == "sqlite" else func.lower
-    folded = fold(cast(text, LargeBinary)) if kind == "sqlite" else fold(text)
-
-    def like(word: Any, escape: str | None = None) -> ColumnElement[bool]:
-        return folded.like(fold(word), escape=escape)
-
-    return like
+def _text(term: ColumnElement[Any], server: Server) -> ColumnElement[Any]:
+    if isinstance(term.type, TextBytes):
+        return server.decoded(term)
+    if isinstance(term.type, String):
+        return term
+    return cast(raw(term), String)
 
 
 def has_words(likes: Sequence[Matcher], count: int) -> ColumnElement[bool]:
@@ -84,7 +62,6 @@ def word_values(words: Sequence[str]) -> dict[str, str]:
 
 
 SPELLINGS = 4  # of one word
-LAST = "\U0010ffff"  # behind every text that begins alike
 
 
 def spellings(search: str) -> list[str]:
@@ -92,34 +69,3 @@ def spellings(search: str) -> list[str]:
     capital: an index tells them apart."""
     spelled = (search, search.upper(), search.lower(), search.capitalize())
     return list(dict.fromkeys(spelled))
-
-
-def begins_with(
-    column: ColumnElement[Any], kind: str, count: int = SPELLINGS
-) -> ColumnElement[bool]:
-    """Return the condition that a column begins with one of `count` spellings of what
-    was typed, as an index can serve it."""
-    raw = type_coerce(column, NullType())
-    if kind == "sqlite":  # where LIKE and an index differ about capitals
-        spans = [
-            and_(raw >= bindparam(f"b{n}"), raw < bindparam(f"e{n}"))
-            for n in range(count)
-        ]
-        return or_(*spans)
-    likes = [column.like(bindparam(f"b{n}"), escape="\\") for n in range(count)]
-    return or_(*likes)
-
-
-def prefix_values(spelled: Sequence[str], kind: str) -> dict[str, str]:
-    """Return the bound values of `begins_with`."""
-    if kind == "sqlite":
-        bound = {f"b{n}": text for n, text in enumerate(spelled)}
-        return bound | {f"e{n}": text + LAST for n, text in enumerate(spelled)}
-    return {f"b{n}": escape_like(text) + "%" for n, text in enumerate(spelled)}
-
-
-def escape_like(text: str) -> str:
-    """Return a text as LIKE … ESCAPE '\\' takes it literally."""
-    for special in "\\%_":
-        text = text.replace(special, "\\" + special)
-    return text

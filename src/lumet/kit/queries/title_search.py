@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
 from ..access.reach import Reach
+from ..db.dialects.base import Server, escape_like
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
@@ -18,7 +19,6 @@ from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH, Title, is_separator
 from .search import (
     MAX_SEARCH_LENGTH,
-    escape_like,
     is_beyond_ascii,
     matchers,
     word_values,
@@ -264,25 +264,25 @@ def _later(moment: datetime) -> datetime:
 
 
 def is_titled(
-    columns: Sequence[ColumnElement[Any]], modes: Modes, kind: str, is_folded: bool
+    columns: Sequence[ColumnElement[Any]], modes: Modes, server: Server, is_folded: bool
 ) -> ColumnElement[bool]:
     """Return the condition that the columns of a title hold what is bound."""
     return and_(
         *[
-            _compared(column, mode, number, kind, is_folded)
+            _compared(column, mode, number, server, is_folded)
             for number, (column, mode) in enumerate(zip(columns, modes, strict=True))
         ]
     )
 
 
 def _compared(
-    column: ColumnElement[Any], mode: str, number: int, kind: str, is_folded: bool
+    column: ColumnElement[Any], mode: str, number: int, server: Server, is_folded: bool
 ) -> ColumnElement[bool]:
     if mode == EMPTY:
         is_text = type(column.type) is String
         return or_(column.is_(None), column == "") if is_text else column.is_(None)
     if mode == TEXT:
-        (like,) = matchers([column], kind, is_folded)
+        (like,) = matchers([column], server, is_folded)
         return like(bindparam(f"t{number}_0", type_=String()), escape="\\")
     first = bindparam(f"t{number}_0", type_=column.type)
     if mode == VALUE:
