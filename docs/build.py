@@ -12,17 +12,7 @@ from pathlib import Path
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from lumet.design.decision_schema import (
-    AUTOMATIC_VALUES,
-    COLOURS,
     DETAIL_EDITS,
-    FIELD_KINDS,
-    GENERATED,
-    LAYOUTS,
-    LIST_EDITS,
-    PAGE_KINDS,
-    TOTALS,
-    UNINDEXED,
-    WIDTHS,
     Detail,
     FieldDecisions,
     Key,
@@ -31,6 +21,7 @@ from lumet.design.decision_schema import (
     TableDecisions,
     keys_of,
 )
+from lumet.design.value_types import COLUMNS, ValueType
 from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import FUNCTIONS
 from lumet.inference import (
@@ -43,6 +34,7 @@ from lumet.inference import (
     titles,
 )
 from lumet.inference.name_similarity import likeness
+from lumet.kinds import KINDS
 from lumet.project.surveyfile import FORMAT, Survey
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
@@ -84,39 +76,6 @@ _ONE_DETAIL: dict[str, Any] = {
     },
     "additionalProperties": False,
 }
-_JSON: dict[str, dict[str, Any]] = {
-    "text": {"type": "string", "minLength": 1},
-    "title": {"type": "string", "pattern": r"\{[^{}]+\}"},
-    "yes/no": {"type": "boolean"},
-    "kind": {"enum": list(FIELD_KINDS)},
-    "total": {"enum": list(TOTALS)},
-    "value": {"type": "string", "minLength": 1},
-    "borrowed": {"type": "array", "items": {"type": "string"}},
-    "layouts": {"type": "array", "items": {"enum": list(LAYOUTS)}, "minItems": 1},
-    "edit": {"enum": list(LIST_EDITS)},
-    "parent": {"type": "string"},
-    "mark": {"type": "string"},
-    "unindexed": {"enum": list(UNINDEXED)},
-    "generated": {"enum": list(GENERATED)},
-    "width": {"enum": list(WIDTHS)},
-    "depends_on": {"type": "array", "items": {"type": "string"}},
-    "folder": {"type": "string", "pattern": r"^[^/].*"},
-    "automatic": {"enum": list(AUTOMATIC_VALUES)},
-    "time_zone": {"type": "string", "minLength": 1},
-    "columns": {"type": "array", "items": {"type": "string"}},
-    "order": {"type": "array", "items": {"type": "string"}},
-    "condition": {"type": "string", "minLength": 1},
-    "pages": {"type": "array", "items": {"enum": list(PAGE_KINDS)}},
-    "reference": {"anyOf": [{"type": "string"}, {"const": False}]},
-    "storage_format": {"anyOf": [{"enum": list(SPELLINGS)}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]},
-    "choices": {
-        "anyOf": [
-            {"type": "array", "items": {"type": "string"}},
-            {"type": "object", "additionalProperties": {"type": "string"}},
-        ]
-    },
-    "colours": {"type": "object", "additionalProperties": {"enum": list(COLOURS)}},
-}  # fmt: skip
 _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Keys", "The key of a table, where none is declared.", (references.find_keys,)),
     ("References", "References between tables, where none is declared.",
@@ -179,7 +138,7 @@ def decisions_schema() -> dict[str, Any]:
             if name == "field"
             else each
         )
-    listed = {"type": "object", "additionalProperties": _JSON["columns"]}
+    listed = {"type": "object", "additionalProperties": COLUMNS.schema}
     properties |= {
         "sections": listed,
         "details": {
@@ -203,9 +162,9 @@ def decisions_schema() -> dict[str, Any]:
     }
 
 
-def _or_false(takes: str) -> dict[str, Any]:
-    kind: dict[str, Any] = _JSON[takes]
-    return kind if takes == "yes/no" else {"anyOf": [kind, {"const": False}]}
+def _or_false(takes: ValueType) -> dict[str, Any]:
+    schema = dict(takes.schema)
+    return {"anyOf": [schema, {"const": False}]} if takes.can_be_emptied else schema
 
 
 def _properties(owner: type[Any]) -> dict[str, Any]:
@@ -261,7 +220,12 @@ def decisions_page() -> str:
         "",
         "## Kinds",
         "",
-        ", ".join(f"`{kind}`" for kind in FIELD_KINDS) + ".",
+        "| kind | is | its own keys |",
+        "|---|---|---|",
+        *(
+            f"| `{kind.name}` | {kind.meaning} | {', '.join(f'`{k}`' for k in kind.keys)} |"
+            for kind in KINDS
+        ),
         "",
         "## Spellings",
         "",
@@ -305,7 +269,7 @@ def decisions_page() -> str:
         "",
         "## For all tables at once",
         "",
-        "`design/everywhere.toml` decides by pattern, and a table's own file wins. A pattern is as in a",
+        "`design/patterns.toml` decides by pattern, and a table's own file wins. A pattern is as in a",
         "shell, on `table.column`, on a column's type (`type:`) or on its comment (`comment:`); what",
         "stands later wins. `[table.PATTERN]` takes `include`, `group` and `pages`.",
         "",
@@ -325,7 +289,7 @@ def decisions_page() -> str:
 
 
 def _row(key: Key, default: str) -> str:
-    return f"| `{key.name}` | {key.takes} | {default} | {key.meaning} |"
+    return f"| `{key.name}` | {key.takes.name} | {default} | {key.meaning} |"
 
 
 def _default(owner: type[Any], name: str) -> str:

@@ -5,8 +5,6 @@ import subprocess
 import sys
 from typing import Any
 
-from ruff import find_ruff_bin
-
 from tests.support.projects import ApplicationCase, read_form
 
 SCRIPT = """
@@ -132,24 +130,7 @@ class OdditiesTest(ApplicationCase):
         self.assertEqual(answer.location, "/t/n12/r/a,d~2Fe")
 
     def test_what_was_generated_is_clean_to_a_stranger_s_tools(self) -> None:
-        for arguments in (
-            [find_ruff_bin(), "check", "--no-cache", "."],
-            [find_ruff_bin(), "format", "--check", "--no-cache", "."],
-            [sys.executable, "-m", "mypy", "--cache-dir=/dev/null"],
-        ):
-            ran = subprocess.run(
-                arguments, cwd=self.folder, capture_output=True, text=True, check=False
-            )
-            with self.subTest(arguments[0]):
-                self.assertEqual(ran.returncode, 0, ran.stdout + ran.stderr)
-        sources = [p for p in self.folder.rglob("*.py") if ".lumet" not in p.parts]
-        self.assertFalse(
-            [
-                p
-                for p in sources
-                if "noqa" in p.read_text() or "lumet" in p.read_text().lower()
-            ]
-        )
+        self.assert_clean()
 
     def test_the_application_s_own_tests_pass_and_it_needs_nothing_else(self) -> None:
         """Run its tests where importing Lumet fails."""

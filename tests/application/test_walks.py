@@ -51,7 +51,14 @@ class OldStyleWalk(HabitsWalk):
     LIMITS = Limits(records=2, forms=1, titles=2, choices=2, orders=4)
 
 
-class DemoWalk(Walk, ApplicationCase):
+class Clean:
+    """An application whose code is checked as well."""
+
+    def test_generated_code_is_clean(self: Any) -> None:
+        self.assert_clean()
+
+
+class DemoWalk(Clean, Walk, ApplicationCase):
     LIMITS = Limits(records=1, forms=1, rows=600, titles=1, choices=1, orders=2)
 
     @classmethod
@@ -119,14 +126,14 @@ def rooms(museum: Any) -> str:
 
 
 @needs("postgresql")
-class PostgresqlMuseumWalk(ServerWalk, ApplicationCase):
+class PostgresqlMuseumWalk(Clean, ServerWalk, ApplicationCase):
     SERVER, KIND, DATABASE = POSTGRESQL, "postgresql", "lumet_test_rooms"
     LIMITS = Limits(records=3, rows=600, orders=3)
     SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.PostgresqlMuseum))
 
 
 @needs("mariadb")
-class MariadbMuseumWalk(ServerWalk, ApplicationCase):
+class MariadbMuseumWalk(Clean, ServerWalk, ApplicationCase):
     SERVER, KIND, DATABASE = MARIADB, "mariadb", "lumet_test_rooms"
     LIMITS = Limits(records=3, rows=600, orders=3)
     SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.MariadbMuseum))

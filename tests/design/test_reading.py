@@ -4,6 +4,7 @@ import unittest
 from typing import Any
 
 from lumet.design.access import decide_access, read_access
+from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.decision_schema import (
     EMPTY,
     Detail,
@@ -15,8 +16,6 @@ from lumet.design.decision_schema import (
     keys_of,
 )
 from lumet.design.reading import (
-    Checker,
-    DecisionFile,
     decide,
     read_patterns,
     read_table_file,
@@ -152,7 +151,7 @@ class DecideTest(unittest.TestCase):
     def test_false_empties_whatever_was_inferred(self) -> None:
         for owner, section in OWNERS.items():
             for name, key in keys_of(owner).items():
-                if key.takes == "yes/no" or name == "formula":  # never inferred
+                if not key.takes.can_be_emptied or name == "formula":  # never inferred
                     continue
                 with self.subTest(section=section, key=name):
                     place = ".".join(section)

@@ -153,6 +153,25 @@ class ApplicationCase(unittest.TestCase):
         self.assertEqual(answer.status_code, 302)
         return client
 
+    def assert_clean(self) -> None:
+        """Check the project with the tools of whoever works on it, by its own
+        configuration; the code needs no exception, and does not name its maker."""
+        for tool in (
+            ("ruff", "check", "."),
+            ("ruff", "format", "--check", "."),
+            ("mypy",),
+        ):
+            command = [sys.executable, "-m", *tool]
+            ran = subprocess.run(
+                command, cwd=self.folder, capture_output=True, text=True, check=False
+            )
+            with self.subTest(tool):
+                self.assertEqual(ran.returncode, 0, ran.stdout + ran.stderr)
+        for path in (self.folder / self.package).rglob("*.py"):
+            if "custom" not in path.parts:
+                wrong = r"noqa|(?i:lumet)" if "kit" in path.parts else "noqa"
+                self.assertNotRegex(path.read_text(), wrong, str(path))
+
     def rows(self, query: str) -> list[Any]:
         """Ask the database by a connection of our own."""
         connection = sqlite3.connect(self.path)

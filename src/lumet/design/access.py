@@ -6,15 +6,13 @@ from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from typing import Any
 
+from lumet.design.decision_file import Checker, nearest
 from lumet.design.decision_schema import Entry
-from lumet.design.reading import Checker, nearest
 from lumet.design.toml_statements import Path
 from lumet.expressions.conditions import ATTRIBUTE_TYPES, NAME, check_expression
 from lumet.facts.model import Column, Database, Table
+from lumet.kit.contract import ANYONE, FIELD_LIMITS, HIDDEN, READ_ONLY, RIGHTS
 
-RIGHTS = ("view", "add", "edit", "delete", "export")
-FIELD_LIMITS = ("hidden", "read-only", "set once")
-ANYONE = "anyone"  # the role of who is not signed in
 GROUP_PREFIX = "group:"
 _SWITCHES = ("manage_users", "read_audit_log", "share_views")
 _BY_TABLE = ("tables", "rows", "changes")
@@ -226,7 +224,7 @@ class _AccessReader:
             self.checker.wrong(path, f'Write "{pattern}" = "{FIELD_LIMITS[0]}".')
         elif self.checker.known(path, limit, FIELD_LIMITS, "There is no limit"):
             keys = [t.name for t, c in columns if c.name in t.primary_key]
-            if limit == "hidden" and keys:
+            if limit == HIDDEN and keys:
                 self.checker.wrong(
                     path,
                     f"The key of {keys[0]} cannot be hidden: it is part of the addresses "
@@ -291,5 +289,5 @@ def unenterable(role: RoleDecisions, table: Table, group: str) -> Sequence[Colum
         for column in table.columns
         if not (column.nullable or column.automatic or column.generated)
         and column.default is None
-        and role.limit_on(table.name, column.name) in ("hidden", "read-only")
+        and role.limit_on(table.name, column.name) in (HIDDEN, READ_ONLY)
     ]

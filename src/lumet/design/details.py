@@ -12,7 +12,7 @@ from lumet.design.decision_schema import (
 from lumet.facts.model import Column, Database, Reference, Table
 
 if TYPE_CHECKING:
-    from lumet.design.reading import Checker
+    from lumet.design.decision_file import Checker
 
 Path = tuple[str, ...]
 _KEYS = ("by", "label", "edit", "position")
@@ -43,8 +43,7 @@ def columns_of_its_own(
 
 def _fills_itself(table: Table, column: Column) -> bool:
     alone = table.primary_key == (column.name,) and column.type.kind == "uuid"
-    made = column.automatic or column.generated or column.default is not None
-    return bool(made or column.nullable or alone)
+    return column.is_filled or column.nullable or alone
 
 
 class DetailReader:

@@ -4,7 +4,8 @@ would."""
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from lumet.design.decision_schema import TITLE_PART, TableDecisions
+from lumet.design.decision_schema import TableDecisions
+from lumet.design.value_types import TITLE_PART
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Database, Table
 

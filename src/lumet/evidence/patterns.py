@@ -1,65 +1,40 @@
-"""Patterns of the texts in a column: addresses, colours, files, codes."""
+"""Patterns of the texts in a column: those of the kinds, and of numbers and codes."""
 
-import json
 import re
 from collections.abc import Callable, Iterable
-from typing import Any, Literal, get_args
+from typing import Any
 
-Pattern = Literal[
-    "e-mail", "web address", "colour", "uuid", "image", "file", "json", "phone", "percent",
-    "currency", "number", "code",
-]  # fmt: skip
+from lumet.kinds import KINDS
+from lumet.kinds.base import matching
+
 ENOUGH = 3  # values; fewer show no pattern
 NEARLY_ALL = 0.95  # of the values
 LOOKED_AT = 300  # different values, spread over all
-
-_PHONE_DIGITS = 6
-
-
-def _matches(pattern: str) -> Callable[[str], bool]:
-    compiled = re.compile(pattern, re.IGNORECASE)
-    return lambda text: compiled.fullmatch(text) is not None
-
-
-def _is_json(text: str) -> bool:
-    if text[:1] not in "{[" or text[-1:] not in "}]":
-        return False
-    try:
-        json.loads(text)
-    except ValueError:
-        return False
-    return True
-
-
-_phone = _matches(r"\+?\(?\d[\d\s()./-]+(\s?(x|ext\.?)\s?\d+)?")
-
-
-def _is_phone(text: str) -> bool:
-    digits = sum(character.isdigit() for character in text)
-    spaced = text.startswith(("+", "0", "(")) or re.search(r"\d[\s/-]\d", text)
-    return _PHONE_DIGITS <= digits <= 17 and bool(spaced) and _phone(text)
-
+MAX_CODE = 20  # characters
 
 _code = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9]+([-_/.][A-Z0-9]+)*")
-_TESTS: dict[Pattern, Callable[[str], bool]] = {
-    "e-mail": _matches(r"[^@\s<>]+@[^@\s<>]+\.[^@\s<>]{2,}"),
-    "web address": _matches(r"(https?://|www\.)\S+"),
-    "colour": _matches(r"#([0-9a-f]{3}|[0-9a-f]{6}|[0-9a-f]{8})"),
-    "uuid": _matches(r"\{?[0-9a-f]{8}-([0-9a-f]{4}-){3}[0-9a-f]{12}\}?"),
-    "image": _matches(r"[^\n<>|]*\.(png|jpe?g|gif|webp|svg|bmp|tiff?|avif)"),
-    "file": _matches(
-        r"[^\n<>|]*[\w)]\.(pdf|docx?|xlsx?|pptx?|od[tsp]|csv|txt|rtf|zip|7z|gz|xml|dwg|mp[34])"
-    ),
-    "json": _is_json,
-    "percent": _matches(r"[+-]?\d+([.,]\d+)?\s?%"),
-    "currency": _matches(
+
+
+def _of_kinds(is_ambiguous: bool) -> dict[str, Callable[[str], bool]]:
+    return {
+        kind.name: kind.pattern.fits
+        for kind in KINDS
+        if kind.pattern is not None and kind.is_ambiguous == is_ambiguous
+    }
+
+
+# in the order in which they are tried: what fits others' values too comes later
+_TESTS: dict[str, Callable[[str], bool]] = {
+    **_of_kinds(is_ambiguous=False),
+    "uuid": matching(r"\{?[0-9a-f]{8}-([0-9a-f]{4}-){3}[0-9a-f]{12}\}?").fits,
+    "percent": matching(r"[+-]?\d+([.,]\d+)?\s?%").fits,
+    "currency": matching(
         r"[€$£¥]\s?-?\d[\d.,' ]*|-?\d[\d.,' ]*\s?([€$£¥]|eur|usd|gbp|chf)"
-    ),
-    "phone": _is_phone,
-    "number": _matches(r"[+-]?\d+(\.\d+)?"),
-    "code": lambda text: _code.fullmatch(text) is not None and len(text) <= 20,
+    ).fits,
+    **_of_kinds(is_ambiguous=True),
+    "number": matching(r"[+-]?\d+(\.\d+)?").fits,
+    "code": lambda text: _code.fullmatch(text) is not None and len(text) <= MAX_CODE,
 }
-assert set(_TESTS) == set(get_args(Pattern))
 
 
 def find_pattern(values: Iterable[Any]) -> str:

@@ -10,6 +10,8 @@ from datetime import datetime
 from itertools import islice
 from typing import Any
 
+from lumet.kit.contract import DATES, DATETIMES
+
 ENOUGH = 3  # values; fewer show no spelling
 LOOKED_AT = 300  # values, spread over all
 NEARLY_ALL = 0.95  # of the values that are not empty
@@ -23,33 +25,12 @@ _YES_NO_WORDS = frozenset(
 _YEARS = range(1000, 2200)
 _SECONDS = (100_000_000, 4_200_000_000)  # from 1973 to 2103
 _JULIAN = (2_305_447, 2_524_959)  # from 1600 to 2200
-DATES: dict[str, str] = {
-    "YYYY-MM-DD": "%Y-%m-%d",
-    "YYYYMMDD": "%Y%m%d",
-    "YYYY/MM/DD": "%Y/%m/%d",
-    "DD.MM.YYYY": "%d.%m.%Y",
-    "DD/MM/YYYY": "%d/%m/%Y",
-    "DD-MM-YYYY": "%d-%m-%Y",
-    "MM/DD/YYYY": "%m/%d/%Y",
-}
-MOMENTS: dict[str, str] = {
-    "YYYY-MM-DD hh:mm:ss": "%Y-%m-%d %H:%M:%S",
-    "YYYY-MM-DD hh:mm": "%Y-%m-%d %H:%M",
-    "YYYY-MM-DDThh:mm:ss": "%Y-%m-%dT%H:%M:%S",
-    "YYYY-MM-DDThh:mm": "%Y-%m-%dT%H:%M",
-    "YYYY-MM-DDThh:mm:ssZ": "%Y-%m-%dT%H:%M:%SZ",
-    "YYYYMMDDhhmmss": "%Y%m%d%H%M%S",
-    "DD.MM.YYYY hh:mm:ss": "%d.%m.%Y %H:%M:%S",
-    "DD.MM.YYYY hh:mm": "%d.%m.%Y %H:%M",
-    "DD/MM/YYYY hh:mm": "%d/%m/%Y %H:%M",
-    "MM/DD/YYYY hh:mm": "%m/%d/%Y %H:%M",
-}
 _NUMBERS: dict[str, tuple[float, float]] = {
     "seconds": _SECONDS,
     "milliseconds": (_SECONDS[0] * 1000, _SECONDS[1] * 1000),
     "julian day": _JULIAN,
 }
-SPELLINGS = (*DATES, *MOMENTS, *_NUMBERS)
+SPELLINGS = (*DATES, *DATETIMES, *_NUMBERS)
 
 
 def find_format(counts: Counter[Any]) -> str:
@@ -99,7 +80,7 @@ def _of_texts(texts: Mapping[str, int], total: int) -> str:
         enough = sum(n for text, n in counts.items() if text[:1].isdigit())
         if enough < NEARLY_ALL * total:
             return ""
-    for patterns in (MOMENTS, DATES):
+    for patterns in (DATETIMES, DATES):
         few = Counter(dict(islice(counts.items(), PROBES)))
         likely = [
             name

@@ -76,6 +76,11 @@ class Column:
     comment: str = ""
     denied: tuple[Writing, ...] = ()
 
+    @property
+    def is_filled(self) -> bool:
+        """Tell whether the database fills in a value where none is given."""
+        return bool(self.automatic or self.generated or self.default is not None)
+
 
 @dataclass(frozen=True, slots=True)
 class Reference:

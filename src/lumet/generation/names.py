@@ -34,6 +34,25 @@ def _names_in(module: str, owner: str) -> set[str]:
     return found
 
 
+def exports(module: str) -> frozenset[str]:
+    """Return the names that a kit module offers: of its `__all__`, of those modules that
+    it imports whole, or all of its own that are public."""
+    tree = ast.parse((_KIT / module).read_text(encoding="utf-8"))
+    found: set[str] = set()
+    for node in tree.body:
+        if isinstance(node, ast.ImportFrom) and node.names[0].name == "*":
+            folder = module.rpartition("/")[0]
+            found |= exports(f"{folder}/{node.module}.py")
+        elif isinstance(node, ast.ImportFrom) and node.module is None:
+            found |= {each.name for each in node.names}
+        if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "__all__":
+            found |= set(ast.literal_eval(node.value))
+    if found:
+        return frozenset(found)
+    own = (n.name for n in tree.body if isinstance(n, ast.ClassDef | ast.FunctionDef))
+    return frozenset(name for name in own if not name.startswith("_"))
+
+
 # A table's name is that of a module and begins that of a variable: no other name in the
 # module is written in this way, so that only Python itself reserves some.
 MODULE_NAMES = frozenset(_KEYWORDS)

@@ -15,7 +15,9 @@ from lumet.design.toml_statements import format_value
 from lumet.errors import LumetError
 from lumet.expressions.conditions import NAME
 from lumet.facts.dialects import server_of
-from lumet.generation.model import ALL, Application, build_roles, build_tables
+from lumet.generation.model import Application
+from lumet.generation.roles import ALL, build_roles
+from lumet.generation.tables import build_tables
 
 DEPENDENCIES = (
     "argon2-cffi>=23.1,<26",

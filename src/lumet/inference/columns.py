@@ -166,8 +166,7 @@ def _is_secret_here(subject: Subject, column: Column) -> bool:
 
 def _is_entered(column: Column) -> bool:
     """Tell whether a new record requires a value from its user."""
-    fills_itself = column.automatic or column.generated or column.default is not None
-    return not (column.nullable or fills_itself)
+    return not (column.nullable or column.is_filled)
 
 
 def is_secret(column: Column) -> bool:

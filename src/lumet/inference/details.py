@@ -7,6 +7,7 @@ from lumet.facts.model import Column, Reference
 from lumet.inference.labels_from_names import KEY_WORDS, label_from, split_words
 from lumet.inference.relations import hierarchy_of, in_place, junction_of, position_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
+from lumet.kinds import KIND_OF
 
 _HERE = {
     "from here": frozenset({"from", "origin", "source", "departure", "start"}),
@@ -69,7 +70,7 @@ def total_of_amount(subject: Subject, column: Column) -> Choice | None:
     is_number = column.type.kind in ("integer", "decimal", "float")
     if not is_number or not words & _AMOUNTS or words & _OF_ONE:
         return None
-    if subject.answer(column.name, "kind") in ("lookup", "choice", "code"):
+    if not KIND_OF[subject.answer(column.name, "kind")].can_be_summed:
         return None
     for reference in subject.table.references:
         parent = subject.database.by_name.get(reference.referred_table)

@@ -3,7 +3,7 @@
 from collections import deque
 from collections.abc import Iterator
 
-from lumet.design.access import GROUP_PREFIX, RIGHTS
+from lumet.design.access import GROUP_PREFIX
 from lumet.design.decision_schema import Entry
 from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
@@ -17,6 +17,7 @@ from lumet.inference.references import (
     with_found,
 )
 from lumet.inference.rules import Choice, Subject, TableRule, ask, ask_column
+from lumet.kit.contract import RIGHTS
 
 _REFERENCE_GROUP = "Reference data"
 

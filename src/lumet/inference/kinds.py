@@ -4,10 +4,13 @@ from collections.abc import Iterator
 
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
-from lumet.evidence.storage_format_detection import DATES, SPELLINGS, YES_NO
+from lumet.evidence.storage_format_detection import SPELLINGS, YES_NO
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.labels_from_names import ABBREVIATIONS, KEY_WORDS, split_words
 from lumet.inference.rules import Choice, ColumnRule, Subject
+from lumet.kinds import KIND_OF, KINDS
+from lumet.kinds import kind_of_type as usual_kind
+from lumet.kit.contract import DATES
 
 LONG_WORDS = frozenset(
     {"remark", "remarks", "note", "notes", "comment", "comments", "description",
@@ -45,38 +48,10 @@ CHOICE_WORDS = frozenset(
 )  # fmt: skip
 _YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", "season",
                          "born", "until", "from", "erected", "launched"})  # fmt: skip
-PHONE_WORDS = frozenset({"phone", "telephone", "mobile", "cell", "fax", "tel", "telefon",
-                         "handy", "cellphone", "phonenumber", "telno", "phoneno"})  # fmt: skip
-IMAGE_WORDS = frozenset({"photo", "image", "picture", "img", "logo", "avatar", "pic",
-                         "thumbnail", "portrait", "icon", "foto"})  # fmt: skip
-FILE_WORDS = frozenset({"file", "document", "attachment", "pdf", "filename", "scan", "upload",
-                        "filepath"})  # fmt: skip
-_BY_NAME: tuple[tuple[str, frozenset[str], tuple[str, ...]], ...] = (
-    ("e-mail", frozenset({"email", "mail", "e_mail", "emailaddress"}), ("e-mail",)),
-    (
-        "web address",
-        frozenset({"url", "website", "homepage", "link", "uri", "webpage", "www"}),
-        ("web address",),
-    ),
-    ("phone", PHONE_WORDS, ("phone", "number", "")),
-    ("colour", frozenset({"colour", "color"}), ("colour",)),
-    ("image", IMAGE_WORDS, ("image",)),
-    ("file", FILE_WORDS, ("file", "image")),
-)
 _TELLING_ELSE = frozenset({"type", "kind", "status", "name", "title", "size", "format", "id",
                            "code", "count", "flag", "note", "remark", "sent"})  # fmt: skip
-LATITUDE = frozenset({"lat", "latitude"})
-LONGITUDE = frozenset({"lon", "lng", "long", "longitude"})
-PERCENT = frozenset({"pct", "percent", "percentage", "perc"})
 CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
                         "nok", "dkk", "pln", "jpy"})  # fmt: skip
-MONEY = frozenset(
-    {"price", "cost", "costs", "amount", "fee", "fees", "salary", "wage", "balance", "budget",
-     "revenue", "charge", "payment", "fare", "rent", "premium", "tax", "value", "total",
-     "subtotal", "net", "gross", "paid", "income", "expense", "turnover", "deposit", "fine",
-     "bonus", "credit", "debit", "funding", "grant", "donation", "vat", "money", "pay"}
-)  # fmt: skip
-DURATION = frozenset({"duration", "elapsed", "length", "lasts", "took"})
 ARRAY_ELEMENTS = frozenset({"text", "character varying", "character", "integer", "smallint",
                             "bigint", "numeric"})  # fmt: skip
 NO_MONEY = frozenset({"percent", "rate", "quantity", "count", "hours", "kg", "weight", "pct",
@@ -252,7 +227,7 @@ def kind_of_duration(subject: Subject, column: Column) -> Choice | None:
     `interval`; `time_at_sea_duration` of type `time`."""
     if column.type.native.lower().startswith("interval"):
         return Choice("duration", f"declared as {column.type.native}")
-    named = DURATION.intersection(split_words(column.name)[-1:])
+    named = KIND_OF["duration"].words.intersection(split_words(column.name)[-1:])
     if column.type.kind == "time" and named:
         return Choice("duration", "a time, named like a duration", 0.8)
     return None
@@ -353,20 +328,12 @@ def kind_of_pattern(subject: Subject, column: Column) -> Choice | None:
     profile = subject.column_profile(column.name)
     if column.type.kind != "text" or profile is None:
         return None
-    found = profile.pattern
-    if found not in (
-        "e-mail",
-        "web address",
-        "colour",
-        "image",
-        "file",
-        "json",
-        "phone",
-    ):
+    kind = KIND_OF.get(profile.pattern)
+    if kind is None or kind.pattern is None:
         return None
-    if found == "phone" and not PHONE_WORDS.intersection(_words(column)):
-        return None  # a run of digits may be any code
-    return Choice(found, "nearly all its values look like it", 0.9)
+    if kind.is_ambiguous and not kind.words.intersection(_words(column)):
+        return None
+    return Choice(kind.name, "nearly all its values look like it", 0.9)
 
 
 def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
@@ -377,11 +344,11 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
     words = _words(column)
     profile = subject.column_profile(column.name)
     values = profile if profile is not None and profile.distinct else None
-    for kind, named, needed in _BY_NAME:
-        if named.intersection(words[-2:]) or "".join(words) in named:
-            looks = values is None or not needed or values.pattern in needed
+    for kind in KINDS:
+        if kind.looks and kind.words.intersection([*words[-2:], "".join(words)]):
+            looks = values is None or values.pattern in kind.looks
             if looks and not _TELLING_ELSE.intersection(words[-1:]):
-                return Choice(kind, "by its name", 0.85)
+                return Choice(kind.name, "by its name", 0.85)
     return None
 
 
@@ -391,9 +358,9 @@ def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
     if column.type.kind != "binary":
         return None
     words = set(_words(column))
-    if words & IMAGE_WORDS:
+    if words & KIND_OF["image"].words:
         return Choice("image", "bytes, named like a picture", 0.8)
-    if words & FILE_WORDS:
+    if words & KIND_OF["file"].words:
         return Choice("file", "bytes, named like a document", 0.8)
     profile = subject.column_profile(column.name)
     if profile is not None and profile.pattern == "text":
@@ -411,16 +378,16 @@ def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
     profile = subject.column_profile(column.name)
     scale = column.type.scale if column.type.scale is not None else None
     if column.type.kind != "integer" or (profile and profile.scale):
-        if LATITUDE.intersection(last) and _reaches(profile, 100):
+        if KIND_OF["latitude"].words.intersection(last) and _reaches(profile, 100):
             return Choice("latitude", "by its name and its values", 0.95)
-        if LONGITUDE.intersection(last) and _reaches(profile, 1000):
+        if KIND_OF["longitude"].words.intersection(last) and _reaches(profile, 1000):
             return Choice("longitude", "by its name and its values", 0.95)
-    if PERCENT.intersection(words) and _reaches(profile, 1000):
+    if KIND_OF["percent"].words.intersection(words) and _reaches(profile, 1000):
         return Choice("percent", "by its name", 0.9)
     cents = scale == 2 or (scale is None and (profile is None or profile.scale <= 2))
     if CURRENCIES.intersection(last):
         return Choice("money", "named by a currency", 0.95)
-    if MONEY.intersection(words) and not NO_MONEY.intersection(words):
+    if KIND_OF["money"].words.intersection(words) and not NO_MONEY.intersection(words):
         if column.type.kind == "decimal" and cents:
             return Choice("money", "by its name and two decimals", 0.9)
         if column.type.kind == "float" and profile is not None and profile.scale == 2:
@@ -477,18 +444,7 @@ def _plain_kind(subject: Subject, column: Column) -> str:
         )
         long_values = profile is not None and profile.longest > LONG_TEXT
         return "long text" if not short and (long_name or long_values) else "text"
-    by_type = {
-        "integer": "integer",
-        "decimal": "decimal",
-        "float": "decimal",
-        "boolean": "yes/no",
-        "date": "date",
-        "time": "time",
-        "datetime": "datetime",
-        "json": "json",
-        "uuid": "text",
-    }
-    return by_type.get(kind, "other")
+    return usual_kind(kind).name
 
 
 KIND_RULES: tuple[ColumnRule, ...] = (

@@ -14,6 +14,7 @@ from lumet.inference.labels_from_names import (
 from lumet.inference.relations import in_place, junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
 from lumet.inference.titles import title_columns
+from lumet.kinds import KIND_OF
 
 _TECHNICAL_WORDS = frozenset(
     {"migration", "migrations", "session", "sessions", "queue", "queues", "counter", "counters",
@@ -219,11 +220,10 @@ def columns_of_list(subject: Subject) -> Choice:
     ]
     if len(found) <= LIST_COLUMNS:
         return Choice([c.name for c in found], "short, and not in the title")
-    ranks = {"lookup": 0, "choice": 0, "date": 1, "datetime": 1, "yes/no": 2}
     best = sorted(
         found,
         key=lambda c: (
-            ranks.get(subject.answer(c.name, "kind"), 3),
+            KIND_OF[subject.answer(c.name, "kind")].list_rank,
             _place(subject, c),
         ),
     )[:LIST_COLUMNS]
@@ -262,7 +262,7 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
     profile = subject.column_profile(column.name)
     return (
         not subject.answers.get((subject.table.name, column.name, "hidden"))
-        and subject.answer(column.name, "kind") not in ("long text", "json", "other")
+        and KIND_OF[subject.answer(column.name, "kind")].is_short
         and not is_stamp(column)
         and not _marks_deleted(subject, column)
         and (profile is None or profile.empty < 0.9)
@@ -383,8 +383,7 @@ def _pages_without_add(subject: Subject) -> Choice | None:
     if not subject.table.is_changeable or not subject.table.primary_key:
         return None
     for column in subject.table.columns:
-        fills_itself = column.automatic or column.generated or column.default
-        if column.nullable or fills_itself:
+        if column.nullable or column.is_filled:
             continue
         answers = subject.answers
         place = (subject.table.name, column.name)

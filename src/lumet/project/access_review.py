@@ -7,11 +7,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from lumet.design.access import RIGHTS, RoleDecisions
+from lumet.design.access import RoleDecisions
 from lumet.design.decision_schema import EDIT_ROWS
 from lumet.facts.dialects import server_of
 from lumet.generation.merge_writer import MANIFEST
 from lumet.generation.model import Application
+from lumet.kit.contract import HIDDEN, RIGHTS
 from lumet.project.surveyfile import read_survey
 
 BESIDES = ""  # stands for a table where a right is on none
@@ -118,7 +119,7 @@ def _is_limited(application: Application, role: RoleDecisions, name: str) -> boo
     return bool(
         "view" not in role.rights_on(name, group)
         or role.rows_on(name, group)
-        or any(role.limit_on(name, column.name) == "hidden" for column in columns)
+        or any(role.limit_on(name, column.name) == HIDDEN for column in columns)
     )
 
 

@@ -4,10 +4,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lumet.design.access import read_access
+from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.declared_keys import Declared, declarations, with_declared
 from lumet.design.reading import (
-    Checker,
-    DecisionFile,
     check_patterns,
     read_patterns,
     read_table_file,

@@ -6,8 +6,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from lumet.design.access import decide_access, unenterable
-from lumet.design.decision_schema import TITLE_PART, TableDecisions
-from lumet.design.reading import DecisionFile, decide
+from lumet.design.decision_file import DecisionFile
+from lumet.design.decision_schema import TableDecisions
+from lumet.design.reading import decide
+from lumet.design.value_types import TITLE_PART
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Table
 from lumet.generation.merge_writer import MANIFEST, Written, write_generated
@@ -195,8 +197,7 @@ def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
             continue
         for column in table.columns:
             each = decisions.field[column.name]
-            fills_itself = column.automatic or column.generated or column.default
-            if column.nullable or fills_itself or each.generated or each.automatic:
+            if column.nullable or column.is_filled or each.generated or each.automatic:
                 continue
             key = "hidden" if each.hidden else "read_only" if each.read_only else ""
             if key and decisions.soft_delete != column.name:

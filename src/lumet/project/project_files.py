@@ -14,8 +14,8 @@ from typing import Any
 from dotenv import dotenv_values
 from filelock import FileLock, Timeout
 
+from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.decision_schema import Entry
-from lumet.design.reading import Checker, DecisionFile
 from lumet.errors import CannotRun, LumetError, Mistake
 from lumet.facts.model import Table
 from lumet.generation.merge_writer import STATE

@@ -7,15 +7,15 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from lumet.design.decision_schema import DOUBTFUL, TITLE_PART, Entry
+from lumet.design.decision_file import DecisionFile, nearest
+from lumet.design.decision_schema import DOUBTFUL, Entry
 from lumet.design.details import details_of
 from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
-    DecisionFile,
     decide,
     fitting_patterns,
-    nearest,
 )
+from lumet.design.value_types import TITLE_PART
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
 from lumet.inference.engine import subjects_of

@@ -419,8 +419,8 @@ class Postgresql(Server):
 
     def column_type(self, type_: Type, kind: str) -> str:
         if kind == "multiple choice":
-            return f"Array({type_.native!r})"
+            return f"Array.of({type_.native!r})"
         is_interval = type_.native.lower().startswith("interval")
         if is_interval or type_.values or type_.kind in _CAST_KINDS:
-            return f"Cast({type_.native!r})"
+            return f"Cast.of({type_.native!r})"
         return super().column_type(type_, kind)

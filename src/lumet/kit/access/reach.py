@@ -34,7 +34,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.engine import Connection
 
-from .roles import CHANGES, HIDDEN, Role
+from ..contract import HIDDEN
+from .roles import CHANGES, Role
 
 OPTION = "reach"
 QUOTING = "quoting"  # where the business tables keep how their database quotes names

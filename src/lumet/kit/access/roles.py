@@ -5,10 +5,10 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from decimal import Decimal
 
-ALL = frozenset({"view", "add", "edit", "delete", "export"})
+from ..contract import RIGHTS, SET_ONCE
+
+ALL = frozenset(RIGHTS)
 CHANGES = frozenset({"add", "edit", "delete"})
-HIDDEN, READ_ONLY, SET_ONCE = "hidden", "read-only", "set once"
-ANYONE = "anyone"  # the role of who is not signed in
 
 
 @dataclass(frozen=True, slots=True)

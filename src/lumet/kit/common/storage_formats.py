@@ -10,27 +10,8 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, String, func, type_coerce
 
-DATES = {
-    "YYYY-MM-DD": "%Y-%m-%d",
-    "YYYYMMDD": "%Y%m%d",
-    "YYYY/MM/DD": "%Y/%m/%d",
-    "DD.MM.YYYY": "%d.%m.%Y",
-    "DD/MM/YYYY": "%d/%m/%Y",
-    "DD-MM-YYYY": "%d-%m-%Y",
-    "MM/DD/YYYY": "%m/%d/%Y",
-}
-MOMENTS = {
-    "YYYY-MM-DD hh:mm:ss": "%Y-%m-%d %H:%M:%S",
-    "YYYY-MM-DD hh:mm": "%Y-%m-%d %H:%M",
-    "YYYY-MM-DDThh:mm:ss": "%Y-%m-%dT%H:%M:%S",
-    "YYYY-MM-DDThh:mm": "%Y-%m-%dT%H:%M",
-    "YYYY-MM-DDThh:mm:ssZ": "%Y-%m-%dT%H:%M:%SZ",
-    "YYYYMMDDhhmmss": "%Y%m%d%H%M%S",
-    "DD.MM.YYYY hh:mm:ss": "%d.%m.%Y %H:%M:%S",
-    "DD.MM.YYYY hh:mm": "%d.%m.%Y %H:%M",
-    "DD/MM/YYYY hh:mm": "%d/%m/%Y %H:%M",
-    "MM/DD/YYYY hh:mm": "%m/%d/%Y %H:%M",
-}
+from ..contract import DATES, DATETIMES
+
 _EPOCH = datetime(1970, 1, 1)
 _JULIAN_EPOCH = 2_440_587.5  # the Julian day of 1 January 1970, 0 h
 _DAY = 86_400
@@ -74,7 +55,7 @@ def datetime_format(name: str) -> StorageFormat:
             lambda value: _EPOCH + timedelta(seconds=_number(value) / unit),
             lambda moment: round((moment - _EPOCH).total_seconds() * unit),
         )
-    pattern = {**DATES, **MOMENTS}[name]
+    pattern = {**DATES, **DATETIMES}[name]
     return StorageFormat(
         lambda value: datetime.strptime(str(value), pattern),
         lambda moment: _written(moment, pattern),
@@ -98,7 +79,7 @@ def text_in_order(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:
     """Return the sort expression of a column whose text is not in the order of its
     dates."""
     places = [(name.find(part), len(part)) for part in ("YYYY", "MM", "DD")]
-    if name not in {**DATES, **MOMENTS} or places[0][0] == 0:
+    if name not in {**DATES, **DATETIMES} or places[0][0] == 0:
         return column
     text = type_coerce(column, String)
     cuts = [(place + 1, length) for place, length in places] + [(11, len(name))]

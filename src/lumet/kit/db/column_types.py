@@ -10,7 +10,7 @@ from collections.abc import Callable
 from datetime import date, datetime, time
 from decimal import Decimal as PythonDecimal
 from decimal import InvalidOperation
-from typing import Any
+from typing import Any, TypeVar
 
 import sqlalchemy
 from sqlalchemy import (
@@ -36,8 +36,10 @@ from ..common.storage_formats import (
 from .dialects import server_of
 from .dialects.base import Server
 
+T = TypeVar("T")
 
-class _Lenient(TypeDecorator[Any]):
+
+class _Lenient(TypeDecorator[T]):
     """Reads and writes by `read` and `write` where `is_raw`, elsewhere as its
     `impl`."""
 
@@ -89,7 +91,7 @@ class _Lenient(TypeDecorator[Any]):
         return value
 
 
-class _Formatted(_Lenient):
+class _Formatted(_Lenient[T]):
     """A type that a column of another type may hold, in a storage format: then
     values are converted here on all servers."""
 
@@ -101,6 +103,11 @@ class _Formatted(_Lenient):
         self.storage_format = storage_format
         if storage_format:
             self.spelling = self.find_format(storage_format)
+
+    @classmethod
+    def stored_as(cls, storage_format: str) -> TypeEngine[T]:
+        """Return this type in a column of another type."""
+        return cls(storage_format)
 
     @staticmethod
     def find_format(name: str) -> StorageFormat:
@@ -132,7 +139,7 @@ class _Formatted(_Lenient):
         return value
 
 
-class Date(_Formatted):
+class Date(_Formatted[date]):
     """A date, as ISO text on SQLite."""
 
     impl = sqlalchemy.Date
@@ -146,7 +153,7 @@ class Date(_Formatted):
         return value.isoformat() if isinstance(value, date) else value
 
 
-class Time(_Lenient):
+class Time(_Lenient[time]):
     """A time of day, as ISO text on SQLite."""
 
     impl = sqlalchemy.Time
@@ -159,7 +166,7 @@ class Time(_Lenient):
         return value.isoformat() if isinstance(value, time) else value
 
 
-class DateTime(_Formatted):
+class DateTime(_Formatted[datetime]):
     """A date and a time of day, as ISO text with a blank between them on SQLite."""
 
     impl = sqlalchemy.DateTime
@@ -181,7 +188,7 @@ def Decimal(
     return _Decimal(precision, scale)
 
 
-class _Decimal(_Lenient):
+class _Decimal(_Lenient[PythonDecimal]):
     impl = sqlalchemy.Numeric
     cache_ok = True
 
@@ -194,14 +201,14 @@ class _Decimal(_Lenient):
         return str(value) if isinstance(value, PythonDecimal) else value
 
 
-class Real(_Lenient):
+class Real(_Lenient[float]):
     """A measured number; SQLite may hold anything in its place."""
 
     impl = sqlalchemy.Float
     cache_ok = True
 
 
-class YesNo(_Formatted):
+class YesNo(_Formatted[bool]):
     """True or false, as 1 and 0 on SQLite and MariaDB, where it may hold a 2 as
     well."""
 
@@ -219,7 +226,7 @@ class YesNo(_Formatted):
         return int(value) if isinstance(value, bool) else value
 
 
-class TextBytes(TypeDecorator[Any]):
+class TextBytes(TypeDecorator[str]):
     """Bytes that are short texts, read and written as such; bytes that are none
     stay."""
 
@@ -238,13 +245,13 @@ class TextBytes(TypeDecorator[Any]):
         return value.encode() if isinstance(value, str) else value
 
 
-class AnyValue(_Lenient):
+class AnyValue(_Lenient[object]):
     """An unknown type: values as the driver returns them."""
 
     cache_ok = True
 
 
-class TextOnly(_Lenient):
+class TextOnly(_Lenient[str]):
     """A type that is read as its server writes it, and never written."""
 
     cache_ok = True
@@ -306,6 +313,11 @@ class Cast(TextOnly):
         super().__init__()
         self.native = native
 
+    @classmethod
+    def of(cls, native: str) -> TypeEngine[Any]:
+        """Return the type that the server spells so."""
+        return cls(native)
+
     def bind_expression(self, bindparam: BindParameter[Any]) -> ColumnElement[Any]:
         return cast(type_coerce(bindparam, String), _Native(self.native))
 
@@ -324,7 +336,7 @@ class Array(Cast):
         return cast(type_coerce(bindparam, _ArrayText()), _Native(self.native))
 
 
-class _ArrayText(TypeDecorator[Any]):
+class _ArrayText(TypeDecorator[tuple[str, ...]]):
     """A tuple of texts: read from JSON, written as PostgreSQL takes an array."""
 
     impl = String

@@ -15,6 +15,7 @@ from ..access.reach import UNBOUNDED, AccessDenied, ChangeDenied
 from ..access.roles import Role
 from ..accounts.audit_log import MARKED, AuditEvent, Recording
 from ..common.url_keys import encode_key
+from ..contract import NEXT_NUMBER
 from ..db.errors import classify, is_passing
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import find_delete_impact
@@ -24,7 +25,6 @@ from ..queries.record import titles_where
 from .detail_rows import GONE, KEY, SURE, DetailRowsEditor, DetailRowsRejected, Typed
 from .many_to_many import ManyToManyEditor
 from .record_saver import (
-    NEXT_NUMBER,
     SEEN,
     PendingWrites,
     RecordNotFound,

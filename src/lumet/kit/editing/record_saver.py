@@ -28,6 +28,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import UNBOUNDED, AccessDenied, Reach
 from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
+from ..contract import NEW_UUID, NEXT_NUMBER
 from ..db.column_types import stored_value
 from ..db.errors import classify, not_allowed
 from ..forms.base import RecordForm
@@ -46,7 +47,6 @@ from ..queries.lookups import lookup_plan
 from .record_validation import RecordValidation
 
 TRIES = 5  # at a number that others take at the same time
-NEXT_NUMBER = "max + 1"
 NOTHING: Mapping[str, Any] = {}
 SEEN = "seen-"  # before a field's name: the digest of the value that the user saw
 TAKE = "take-"  # before a field's name: "theirs" to take what is in the database
@@ -254,7 +254,7 @@ class RecordSaver:
         return {
             key: self._uuid(key)
             for key, how in self.pages.generated_values
-            if how == "uuid" and written.get(key) is None
+            if how == NEW_UUID and written.get(key) is None
         }
 
     def _insert(

@@ -8,6 +8,8 @@ from wtforms import Form
 from .fields import ValueField
 from .rules import Rule
 
+__all__ = ["RecordForm"]
+
 
 class RecordForm(Form):
     """The fields of one table by the keys of its columns.

@@ -16,6 +16,10 @@ from ..common import locale
 from ..common.formatting import date_text, datetime_text, plain_text, time_text
 from ..common.parsing import read_date, read_datetime, read_time
 from .fields import ValueField
+from .operators import OF_DATES, OF_NUMBERS, OF_PRESENCE
+
+__all__ = ["DateField", "DateTimeField", "DurationField", "TimeField"]
+
 
 _named = cache(ZoneInfo)
 
@@ -84,6 +88,8 @@ class ClockField(ValueField):
 class DateField(ClockField):
     """A date."""
 
+    operators = OF_DATES
+
     date_kind = "date"
 
     def parse(self, text: str) -> date:
@@ -107,6 +113,8 @@ class DateField(ClockField):
 class TimeField(ClockField):
     """A time of day."""
 
+    operators = OF_NUMBERS
+
     date_kind = "time"
 
     def parse(self, text: str) -> time:
@@ -129,6 +137,8 @@ class TimeField(ClockField):
 class DateTimeField(ClockField):
     """A date and a time of day. `zoned`: the database knows when that is; `zone`: the
     zone in which a column without one is stored."""
+
+    operators = OF_DATES
 
     date_kind = "datetime"
 
@@ -243,6 +253,8 @@ _ISO = re.compile(
 class DurationField(ValueField):
     """How long something takes. `clock`: hours and minutes alone, up to
     `MAX_HOURS`."""
+
+    operators = OF_PRESENCE
 
     MAX_HOURS = 838  # of a TIME on MariaDB
 

@@ -1,5 +1,5 @@
-"""Form fields: how a value is entered, checked and shown. Numbers are in `measures`,
-dates and times in `times`, files in `files`.
+"""Form fields: how a value is entered, checked and shown. Those of numbers, of dates
+and of files have modules of their own.
 
 Every field keeps what was typed when it cannot be understood, and takes a value that
 the database holds already as it is, even one that it would not take from a person.
@@ -19,6 +19,26 @@ from wtforms import Field
 from wtforms.validators import StopValidation
 
 from ..common.formatting import plain_text
+from ..contract import NARROW, WIDE
+from .operators import OF_CHOICES, OF_PRESENCE, OF_TEXTS
+
+__all__ = [
+    "ChoiceField",
+    "ColourField",
+    "EmailField",
+    "JsonField",
+    "LongTextField",
+    "LookupField",
+    "MultipleChoiceField",
+    "OtherField",
+    "PhoneField",
+    "SecretField",
+    "TextField",
+    "ValueField",
+    "WebAddressField",
+    "YesNoField",
+]
+
 
 MAX_TEXT_LENGTH = 8 * 1024 * 1024  # characters: as long as a form may be
 MAX_DEPTH = 20  # levels of JSON that are set in
@@ -29,6 +49,7 @@ class ValueField(Field):
     """One column in a form. `numeric` fields are aligned right in lists; `empty_text`:
     what is left empty is stored as an empty text, where the column takes no NULL."""
 
+    operators: tuple[str, ...] = OF_TEXTS  # of filters
     longest = 1_000  # characters that are looked at; more is refused before
     drawn = "line"  # the macro that draws it, see `control`
     spoken = ""  # in a row: what the control is called, without a label of its own
@@ -61,7 +82,7 @@ class ValueField(Field):
         self.empty_text = empty_text
         self.placeholder = placeholder
         if width:
-            self.wide, self.narrow = width == "wide", width == "narrow"
+            self.wide, self.narrow = width == WIDE, width == NARROW
 
     @property
     def control(self) -> str:
@@ -290,6 +311,8 @@ def _yes_no(value: bool, language: str) -> str:
 class YesNoField(ValueField):
     """Yes or no; neither, where the column may be empty. `whole`: stored as 1 or 0."""
 
+    operators: tuple[str, ...] = OF_CHOICES
+
     drawn = "buttons"
 
     def __init__(self, *positional: Any, whole: bool = False, **rest: Any) -> None:
@@ -349,6 +372,11 @@ class ChoiceField(ValueField):
     def numeric(self) -> bool:  # type: ignore[override]
         """Choices are words, whatever their values."""
         return False
+
+    @property
+    def operators(self) -> tuple[str, ...]:  # type: ignore[override]
+        """The operators of filters: by value, where no others can be entered."""
+        return OF_TEXTS if self.other_values else OF_CHOICES
 
     def _value_of(self, text: str) -> Any:
         """Return the value of a choice: a number, where the column holds
@@ -415,6 +443,8 @@ class LookupField(ValueField):
     record) and `more`, which tells whether there are others than these.
     """
 
+    operators: tuple[str, ...] = OF_CHOICES
+
     drawn = "lookup"
 
     def __init__(
@@ -454,6 +484,8 @@ class LookupField(ValueField):
 class JsonField(LongTextField):
     """JSON, checked for its form; set out in lines where it is entered, and kept as it
     was written."""
+
+    operators: tuple[str, ...] = OF_PRESENCE
 
     def parse(self, text: str) -> str:
         try:
@@ -502,6 +534,8 @@ def in_lines(text: str) -> str:
 class SecretField(ValueField):
     """A value that can be entered and never be looked at; left empty, it stays."""
 
+    operators: tuple[str, ...] = OF_PRESENCE
+
     drawn = "secret"
     MASK = "••••••••"
 
@@ -529,6 +563,8 @@ class SecretField(ValueField):
 class MultipleChoiceField(ValueField):
     """Several values in one column: of `choices`, or one a line. `joined`: kept as one
     text with commas between them; `each`: "number" or "text"."""
+
+    operators: tuple[str, ...] = OF_PRESENCE
 
     longest = MAX_TEXT_LENGTH
 
@@ -617,5 +653,7 @@ class MultipleChoiceField(ValueField):
 
 class OtherField(ValueField):
     """A value that is shown and never entered."""
+
+    operators: tuple[str, ...] = OF_PRESENCE
 
     longest = MAX_TEXT_LENGTH

@@ -15,6 +15,10 @@ from flask_login import current_user
 from ..common.formatting import plain_text
 from ..files.uploads import Place, Upload, Uploads, shown_name
 from .fields import ValueField
+from .operators import OF_PRESENCE
+
+__all__ = ["FileField", "PictureField"]
+
 
 REMOVE = "-"
 EXTENSION = "uploads"
@@ -29,6 +33,8 @@ def uploads() -> Uploads:
 class FileField(ValueField):
     """A file. `folder`: where those are that the column names; without one the column
     holds the bytes itself, `most` of them."""
+
+    operators = OF_PRESENCE
 
     drawn = "file"
     images = False

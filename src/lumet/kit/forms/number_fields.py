@@ -11,6 +11,10 @@ from ..common import locale
 from ..common.formatting import number_text, plain_text
 from ..common.parsing import Ambiguous, read_degrees, read_number
 from .fields import ValueField
+from .operators import OF_NUMBERS
+
+__all__ = ["CodeField", "DecimalField", "DegreesField", "FloatField", "IntegerField"]
+
 
 MAX_NUMBER_LENGTH = 20  # characters of a whole number; no database keeps more
 
@@ -56,6 +60,8 @@ class NumberField(ValueField):
 class IntegerField(NumberField):
     """A whole number."""
 
+    operators = OF_NUMBERS
+
     def parse(self, text: str) -> int:
         if len(text) > 2 * MAX_NUMBER_LENGTH:
             raise ValueError(_("This number is too large."))
@@ -82,6 +88,8 @@ class CodeField(IntegerField):
 class DecimalField(NumberField):
     """A number with digits behind the point; `scale` of them, where it is fixed, of
     `precision` in all."""
+
+    operators = OF_NUMBERS
 
     def __init__(
         self,

@@ -9,6 +9,9 @@ from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
 
+__all__ = ["Rule"]
+
+
 Values = Mapping[str, Any]
 Term = Callable[[Values], Any]  # a value, None for NULL
 Test = Callable[[Values], bool | None]  # None where it is not known

@@ -10,6 +10,8 @@ from wtforms.validators import StopValidation, ValidationError
 
 from .fields import ValueField
 
+__all__ = ["MaxBytes", "MaxLength", "NumberRange", "Required", "Uuid"]
+
 
 def Required() -> Any:
     """The column needs a value."""

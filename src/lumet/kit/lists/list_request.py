@@ -22,21 +22,19 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..accounts.preferences import Preferences
 from ..common.formatting import date_text, number_text
+from ..contract import CARDS, CHART, GROUPS, TABLE, TREE
 from ..db.keyset import bound_keys
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
+from ..forms.operators import FROM, IS, TO
 from ..pages.context import Site, lower_first
 from ..pages.table_pages import TablePages
 from ..pages.urls import key_values, list_address
 from ..queries.filters import (
-    FROM,
-    IS,
-    TO,
     Filter,
     describe_filter,
     filter_values,
-    operators,
     read_filters,
     seen_operators,
     shape_of,
@@ -65,7 +63,6 @@ from .list_query import (
 
 SIZES = (25, 50, 100, 250)
 MAX_GROUPS = 200
-TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
 FILTER, VIEWS, COLUMNS, OUT, SORT = "filter", "views", "columns", "out", "sort"
 PANELS = (FILTER, VIEWS, COLUMNS, OUT, SORT)  # what opens above the list
 EVERYWHERE = "everywhere"  # searched in every text, however many rows
@@ -497,7 +494,7 @@ class ListRequest:
         own = {
             f"{key}.{operator}"
             for key in self.choosable()
-            for operator in operators(self.pages.fields[key])
+            for operator in self.pages.fields[key].operators
         }
         own.add("deleted")
         return [(key, value) for key, value in self.hidden() if key not in own]

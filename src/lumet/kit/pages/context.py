@@ -10,11 +10,12 @@ from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
 
 from ..access.reach import Reach, reach_of
-from ..access.roles import ANYONE, Attribute, Role
+from ..access.roles import Attribute, Role
 from ..accounts.audit_log import Actor, AuditEvent, AuditLog
 from ..accounts.preferences import Preferences
 from ..accounts.throttle import network_of
 from ..accounts.users import SessionUser, Users
+from ..contract import ANYONE
 from ..db.engine import Database
 from .registry import Registry
 

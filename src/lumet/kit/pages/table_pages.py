@@ -21,6 +21,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
 from ..access.roles import Role
+from ..contract import EDIT_CELLS, EDIT_PAGE
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .titles import Title, parse_title
@@ -51,7 +52,7 @@ class ListPage:
     order: Sequence[str] = ()  # "-" before a column: the largest or latest first
     layouts: Sequence[str] = ()  # none: all that fit
     parent: str = ""  # the column that refers to the record above: the tree
-    edit: str = "page"  # or "cells": its rows are edited in it as well
+    edit: str = EDIT_PAGE  # or "cells": its rows are edited in it as well
     unindexed: frozenset[str] = frozenset()  # neither sorted nor filtered by
 
     @property
@@ -65,7 +66,7 @@ class ListPage:
     @property
     def is_edited(self) -> bool:
         """Tell whether rows are edited in the list."""
-        return self.edit == "cells"
+        return self.edit == EDIT_CELLS
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

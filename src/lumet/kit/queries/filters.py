@@ -29,26 +29,24 @@ from ..common.parsing import read_date
 from ..common.url_keys import decode_key
 from ..db.column_types import in_order
 from ..db.dialects.base import Server, escape_like
-from ..forms.date_fields import DateField, DateTimeField, DurationField, TimeField
-from ..forms.fields import (
-    ChoiceField,
-    JsonField,
-    LookupField,
-    MultipleChoiceField,
-    OtherField,
-    SecretField,
-    ValueField,
-    YesNoField,
+from ..forms.date_fields import DateField, DateTimeField
+from ..forms.fields import LookupField, ValueField
+from ..forms.operators import (
+    BEGINS,
+    EMPTY,
+    FILLED,
+    FROM,
+    HAS,
+    IS,
+    OF_PRESENCE,
+    TO,
+    WITHIN,
 )
-from ..forms.file_fields import FileField
-from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages, python_type
 from .search import is_beyond_ascii, matchers
 from .select_builder import SelectBuilder
 
-IS, FROM, TO, WITHIN = "is", "from", "to", "within"
-HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"
 MAX_VALUES = 50  # of one filter
 MAX_VALUE_LENGTH = 1_000  # characters of one; what is longer filters nothing
 PRESETS = (
@@ -73,29 +71,6 @@ class Filter:
         return f"{self.key}.{self.operator}"
 
 
-def operators(field: ValueField) -> tuple[str, ...]:
-    """Return the operators that a column of this kind can be filtered by."""
-    if isinstance(
-        field,
-        OtherField
-        | JsonField
-        | SecretField
-        | MultipleChoiceField
-        | DurationField
-        | FileField,
-    ):
-        return (EMPTY, FILLED)
-    if isinstance(field, LookupField | YesNoField) or (
-        isinstance(field, ChoiceField) and not field.other_values
-    ):
-        return (IS, EMPTY, FILLED)
-    if isinstance(field, DateField | DateTimeField):
-        return (FROM, TO, WITHIN, EMPTY, FILLED)
-    if isinstance(field, IntegerField | DecimalField | TimeField):
-        return (FROM, TO, EMPTY, FILLED)
-    return (HAS, BEGINS, IS, EMPTY, FILLED)
-
-
 def seen_operators(
     registry: Registry, pages: TablePages, reach: Reach, key: str
 ) -> tuple[str, ...]:
@@ -105,8 +80,8 @@ def seen_operators(
     if reference is not None and isinstance(pages.fields[key], LookupField):
         target = registry[reference.target].table.fullname
         if not reach.may("view", target):
-            return (EMPTY, FILLED)
-    return operators(pages.fields[key])
+            return OF_PRESENCE
+    return pages.fields[key].operators
 
 
 def read_filters(

@@ -20,8 +20,9 @@ from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_login import current_user
 
-from ..access.roles import ALL, ANYONE
+from ..access.roles import ALL
 from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, AccountError
+from ..contract import ANYONE
 from ..pages.context import IMPERSONATION, impersonation, may_manage_users, note, site
 
 blueprint = Blueprint("admin", __name__)

@@ -14,11 +14,12 @@ from collections.abc import Callable, Sequence
 import waitress
 from flask import Flask
 
-from ..access.roles import ANYONE, Attribute
+from ..access.roles import Attribute
 from ..accounts.store import open_store
 from ..accounts.users import AccountError, AccountPolicy, Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
+from ..contract import ANYONE
 from .request_limits import MAX_HEADERS_BYTES
 
 HOST = "127.0.0.1"

@@ -28,6 +28,7 @@ from ..access.reach import Reach
 from ..accounts.preferences import MAX_QUERY_LENGTH, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
+from ..contract import CHART, GROUPS
 from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
 from ..forms.file_fields import FileField
@@ -41,7 +42,7 @@ from ..lists.export import (
 )
 from ..lists.list_html import Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
-from ..lists.list_request import CHART, GROUPS, SIZES, ListRequest
+from ..lists.list_request import SIZES, ListRequest
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, key_values, leave_list, list_address, record_home

@@ -1,0 +1,376 @@
+"""The assignments of a table's pages: one function for each decision key, or for a fact
+that pages know. Each returns code, "" for what is as usual."""
+
+from collections.abc import Callable, Iterable
+
+from lumet.design.decision_schema import (
+    EDIT_CHOSEN,
+    EDIT_ROWS,
+    PAGE_KINDS,
+    Detail,
+    PageDecisions,
+)
+from lumet.design.details import joined_reference
+from lumet.design.indexes import is_served, unserved
+from lumet.design.value_types import TITLE_PART
+from lumet.facts.model import WRITINGS
+from lumet.generation.model import (
+    Assignment,
+    TableSource,
+    generated_value,
+    keys_code,
+)
+from lumet.kit.contract import EDIT_CELLS, UNINDEXED
+
+Coder = Callable[[TableSource], str]
+TRUE, FALSE = "True", "False"
+
+
+def tuple_code(codes: Iterable[str]) -> str:
+    """Return a tuple of codes, "" for an empty one."""
+    inner = "".join(f"{code}, " for code in codes)
+    return f"({inner})" if inner else ""
+
+
+def set_code(codes: Iterable[str]) -> str:
+    """Return a frozen set of codes, "" for an empty one."""
+    inner = ", ".join(codes)
+    return f"frozenset({{{inner}}})" if inner else ""
+
+
+def call_code(name: str, arguments: Iterable[Assignment]) -> str:
+    """Return a call with arguments by name, "" for one without any."""
+    inner = "".join(f"{each.name}={each.code}, " for each in arguments)
+    return f"{name}({inner})" if inner else ""
+
+
+def _labels(source: TableSource) -> str:
+    decisions, name = source.decisions, source.table.name
+    return f"_({decisions.singular or name!r}), _({decisions.plural or name!r})"
+
+
+def _title(source: TableSource) -> str:
+    key = " · ".join(f"{{{column}}}" for column in source.table.primary_key)
+    title = source.decisions.title or key
+    for name, python_name in source.keys.items():
+        title = title.replace(f"{{{name}}}", f"{{\0{python_name}}}")
+    return repr(title.replace("\0", ""))
+
+
+def _subtitle(source: TableSource) -> str:
+    return tuple_code(repr(source.keys[name]) for name in source.decisions.subtitle)
+
+
+def _group(source: TableSource) -> str:
+    return f"_({source.decisions.group or 'Tables'!r})"
+
+
+def _has_list(source: TableSource) -> str:
+    return "" if PAGE_KINDS[0] in source.decisions.pages else FALSE
+
+
+def _for_lookups(source: TableSource) -> str:
+    return "" if source.decisions.include else TRUE
+
+
+def _is_read_only_source(source: TableSource) -> str:
+    return TRUE if source.table.is_view else ""
+
+
+def _changeable(source: TableSource) -> str:
+    return "" if source.table.is_changeable else FALSE
+
+
+def _denied_by_database(source: TableSource) -> str:
+    denied = source.table.denied if source.table.is_changeable else ()
+    return set_code(repr(each) for each in WRITINGS if each in denied)
+
+
+def _disabled_pages(source: TableSource) -> str:
+    if not source.table.is_changeable:
+        return ""
+    pages = source.decisions.pages
+    return set_code(repr(each) for each in WRITINGS if each not in pages)
+
+
+def _soft_delete(source: TableSource) -> str:
+    mark = source.decisions.soft_delete if source.table.is_changeable else ""
+    return repr(source.keys[mark]) if mark else ""
+
+
+def _is_large(source: TableSource) -> str:
+    return TRUE if source.is_large else ""
+
+
+def _list_columns(source: TableSource, names: Iterable[str]) -> str:
+    """Return those columns that are shown; that of a lookup's column counts."""
+    found = []
+    for name in names:
+        own = name if source.table.has_column(name) else name.partition(".")[0] or name
+        if not source.decisions.field[own].hidden:
+            found.append(repr(source.shown_key(name)))
+    return tuple_code(found)
+
+
+def _columns(source: TableSource) -> str:
+    return _list_columns(source, source.decisions.list.columns) or "()"
+
+
+def _wide_columns(source: TableSource) -> str:
+    return _list_columns(source, source.decisions.list.wide_columns)
+
+
+def _order(source: TableSource) -> str:
+    return tuple_code(_directed(source, each) for each in source.decisions.list.order)
+
+
+def _directed(source: TableSource, column: str) -> str:
+    is_down = column not in source.keys and column.startswith("-")
+    key = source.keys[column.removeprefix("-") if is_down else column]
+    return repr(f"-{key}" if is_down else key)
+
+
+def _layouts(source: TableSource) -> str:
+    return tuple_code(repr(each) for each in source.decisions.list.layouts)
+
+
+def _parent(source: TableSource) -> str:
+    parent = source.decisions.list.parent if source.is_splittable else ""
+    return repr(source.keys[parent]) if parent else ""
+
+
+def _edit(source: TableSource) -> str:
+    edit = source.decisions.list.edit
+    return repr(edit) if edit == EDIT_CELLS else ""
+
+
+def _unindexed(source: TableSource) -> str:
+    """Return the columns that are neither sorted nor filtered by, since no index serves
+    them, there are many rows, and that was decided."""
+    if source.decisions.list.unindexed == UNINDEXED[0] or not source.is_large:
+        return ""
+    return set_code(repr(source.keys[name]) for name in unserved(source.table))
+
+
+LIST: tuple[tuple[str, Coder], ...] = (
+    ("columns", _columns),
+    ("wide_columns", _wide_columns),
+    ("order", _order),
+    ("layouts", _layouts),
+    ("parent", _parent),
+    ("edit", _edit),
+    ("unindexed", _unindexed),
+)
+
+
+def _list(source: TableSource) -> str:
+    return call_code("ListPage", assignments(LIST, source))
+
+
+def _record(source: TableSource) -> str:
+    columns = tuple_code(repr(source.keys[n]) for n in source.decisions.record.columns)
+    pairs = (("columns", columns), ("sections", _sections(source)))
+    given = [Assignment(name, code) for name, code in pairs if code]
+    return call_code("RecordPage", given)
+
+
+def _sections(source: TableSource) -> str:
+    shown = {column.name for column in source.shown}
+    found = []
+    for name, columns in source.decisions.sections.items():
+        visible = tuple_code(
+            repr(source.keys[each]) for each in columns if each in shown
+        )
+        if visible:
+            found.append(f"Section(_({name!r}), {visible})")
+    return tuple_code(found)
+
+
+def _form_page(source: TableSource, page: PageDecisions) -> str:
+    columns = tuple_code(repr(source.keys[name]) for name in page.columns)
+    return f"FormPage(columns={columns})" if columns else ""
+
+
+def _add(source: TableSource) -> str:
+    return _form_page(source, source.decisions.add)
+
+
+def _edit_page(source: TableSource) -> str:
+    return _form_page(source, source.decisions.edit)
+
+
+def _details(source: TableSource) -> str:
+    if not source.is_splittable:
+        return ""
+    return tuple_code(
+        _detail(source, detail)
+        for details in source.decisions.details.values()
+        for detail in details
+        if detail.table in source.modules
+        and source.application.decisions[detail.table].include
+    )
+
+
+def _detail(source: TableSource, detail: Detail) -> str:
+    theirs = source.all_keys[detail.table]
+    by = keys_code(theirs, detail.by)
+    label = f", label=_({detail.label!r})" if detail.label else ""
+    kind, rest = "RelatedRecords", ""
+    if detail.edit == EDIT_ROWS:
+        kind = "DetailRows"
+        if detail.position:
+            rest = f", position={theirs[detail.position]!r}"
+    elif detail.edit == EDIT_CHOSEN:
+        child = source.application.database.table(detail.table)
+        joined = joined_reference(child, detail.by)
+        assert joined is not None
+        kind, rest = "ManyToMany", f", through={keys_code(theirs, joined.columns)}"
+    return f"{kind}({source.modules[detail.table]!r}, by={by}{label}{rest})"
+
+
+def _read_only(source: TableSource) -> str:
+    mark = source.decisions.soft_delete
+    return set_code(
+        repr(source.keys[column.name])
+        for column in source.shown
+        for each in (source.field(column),)
+        if each.read_only or each.automatic or column.name == mark
+    )
+
+
+def _editable_keys(source: TableSource) -> str:
+    return set_code(
+        repr(source.keys[c.name]) for c in source.shown if source.field(c).editable_key
+    )
+
+
+def _pairs(source: TableSource, found: Iterable[tuple[str, str]]) -> str:
+    """Return pairs of a column's key and a word, those that have one."""
+    return tuple_code(
+        f"({source.keys[name]!r}, {word!r})" for name, word in found if word
+    )
+
+
+def _generated_values(source: TableSource) -> str:
+    table = source.table
+    made = ((c.name, generated_value(table, c, source.field(c))) for c in table.columns)
+    return _pairs(source, made)
+
+
+def _automatic_values(source: TableSource) -> str:
+    columns = source.table.columns
+    return _pairs(source, ((c.name, source.field(c).automatic) for c in columns))
+
+
+def _totals(source: TableSource) -> str:
+    return _pairs(source, ((c.name, source.field(c).total) for c in source.shown))
+
+
+def _lookup_columns(source: TableSource) -> str:
+    return tuple_code(
+        repr(source.shown_key(f"{column.name}.{each}"))
+        for column in source.shown
+        for each in source.field(column).lookup_columns
+    )
+
+
+def _formula_form(source: TableSource) -> str:
+    return "{class_name}Formulas" if source.formulas else ""
+
+
+def _formulas(source: TableSource) -> str:
+    return tuple_code(
+        f"({name!r}, {source.in_reach(source.decisions.field[name].formula)!r})"
+        for name in source.formulas
+    )
+
+
+def _database_rules(source: TableSource) -> str:
+    if not any(each.rule for each in source.decisions.field.values()):
+        return ""
+    from lumet.generation.form_rules import database_rules  # slow to import
+
+    return tuple_code(database_rules(source))
+
+
+def _external_references(source: TableSource) -> str:
+    """Return the tables that the application does not have and that refer here."""
+    found, keys = [], source.all_keys[source.table.name]
+    for other in source.application.database.tables:
+        if other.name in source.modules or other.is_view:
+            continue
+        for reference in other.references:
+            to = reference.referred_columns
+            if reference.referred_table != source.table.name or not set(to) <= set(
+                keys
+            ):
+                continue
+            referred = tuple(keys[name] for name in to)
+            words = f"{other.own_name!r}, by={reference.columns!r}, to={referred!r}"
+            if reference.on_delete:
+                words += f", on_delete={reference.on_delete!r}"
+            if other.schema:
+                words += f", schema={other.schema!r}"
+            found.append(f"ExternalReference({words})")
+    return tuple_code(found)
+
+
+def _prefix_searchable(source: TableSource) -> str:
+    """Return the texts and references, of the title and the list, that a search can
+    look up in an index; none of a table with few rows, which is read whole."""
+    table, decisions = source.table, source.decisions
+    if not source.is_large or not table.primary_key:
+        return ""
+    searched = [*TITLE_PART.findall(decisions.title), *decisions.list.columns]
+    return tuple_code(
+        repr(source.keys[name])
+        for name in dict.fromkeys(searched)
+        if table.has_column(name)
+        and is_served(table, (name,))
+        and not decisions.field[name].hidden
+        and (
+            table.column(name).type.kind == "text"
+            or table.reference_of(name) is not None
+        )
+    )
+
+
+PAGES: tuple[tuple[str, Coder], ...] = (
+    ("singular, plural", _labels),
+    ("title", _title),
+    ("subtitle", _subtitle),
+    ("group", _group),
+    ("has_list", _has_list),
+    ("for_lookups", _for_lookups),
+    ("is_read_only_source", _is_read_only_source),
+    ("changeable", _changeable),
+    ("denied_by_database", _denied_by_database),
+    ("disabled_pages", _disabled_pages),
+    ("soft_delete", _soft_delete),
+    ("is_large", _is_large),
+    ("list", _list),
+    ("record", _record),
+    ("add", _add),
+    ("edit", _edit_page),
+    ("details", _details),
+    ("read_only", _read_only),
+    ("editable_keys", _editable_keys),
+    ("generated_values", _generated_values),
+    ("automatic_values", _automatic_values),
+    ("totals", _totals),
+    ("lookup_columns", _lookup_columns),
+    ("formula_form", _formula_form),
+    ("formulas", _formulas),
+    ("database_rules", _database_rules),
+    ("external_references", _external_references),
+    ("prefix_searchable", _prefix_searchable),
+)
+"""The attributes of a table's pages, in their order in the module."""
+
+
+def assignments(
+    coders: Iterable[tuple[str, Coder]], source: TableSource
+) -> list[Assignment]:
+    """Return the assignments that are not as usual."""
+    found = (Assignment(name, coder(source)) for name, coder in coders)
+    return [each for each in found if each.code]
