@@ -114,6 +114,14 @@ class HouseTest(unittest.TestCase):
                     names & {t for t in texts if isinstance(t, str)}, set()
                 )
 
+    def test_addresses_are_made_in_one_module(self) -> None:
+        for path in sorted((SOURCE / "kit").rglob("*")):
+            if path.suffix in (".py", ".html", ".js") and path.name != "urls.py":
+                with self.subTest(str(path.relative_to(SOURCE))):
+                    self.assertNotRegex(
+                        path.read_text(encoding="utf-8"), r"[\"'`/]t/[<{$]"
+                    )
+
     def test_each_package_says_what_it_is_for(self) -> None:
         for path in sorted(SOURCE.rglob("__init__.py")):
             with self.subTest(str(path.relative_to(SOURCE))):

@@ -5,7 +5,6 @@ from typing import Any
 
 from sqlalchemy import (
     ColumnElement,
-    Connection,
     FromClause,
     Select,
     and_,
@@ -16,72 +15,70 @@ from sqlalchemy import (
     text,
 )
 
-from ..access.reach import UNBOUNDED, Reach
-from ..pages.context import Site
+from ..access.reach import UNBOUNDED
+from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference, TablePages
 
 
-def beyond_delete(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    key: Mapping[str, Any],
-) -> bool:
+def beyond_delete(context: TableContext, key: Mapping[str, Any]) -> bool:
     """Tell whether deleting the record with this key would take records along that the
     user may not delete: at any depth, along references of a table to itself, and, to be
     safe, wherever cascades of several tables come back to where they were."""
+    pages = context.pages
     table = pages.table
-    start = select(*key_columns(site, pages)).where(
+    start = select(*key_columns(context)).where(
         and_(*[table.c[name] == value for name, value in key.items()])
     )
-    if not own_cascades(site, pages) and not site.registry.incoming[pages.name]:
+    if not own_cascades(context) and not context.site.registry.incoming[pages.name]:
         return False
-    return _goes_beyond(site, connection, pages, reach, start, ())
+    return _goes_beyond(context, start, ())
 
 
 def _goes_beyond(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    chosen: Select[Any],
-    passed: tuple[Reference, ...],
+    context: TableContext, chosen: Select[Any], passed: tuple[Reference, ...]
 ) -> bool:
     """Tell it of the records of one table that `chosen` selects."""
-    own = own_cascades(site, pages)
+    pages = context.pages
+    own = own_cascades(context)
     if own:
         chosen = with_descendants(pages, chosen, own)
-        if _some_beyond(connection, reach, pages, chosen, pages.key):
+        if _some_beyond(context, chosen, pages.key):
             return True
-    for reference in site.registry.incoming[pages.name]:
+    for reference in context.site.registry.incoming[pages.name]:
         if reference.on_delete != "cascade" or reference in own:
             continue
-        source = site.registry[reference.source]
-        held = referring(source, reference, chosen, key_columns(site, source))
+        source = context.site.registry[reference.source]
+        held = referring(source, reference, chosen, key_columns(context.about(source)))
         if reference in passed:
             first = select(literal(1)).select_from(held.subquery()).limit(1)
-            return UNBOUNDED.run(connection, first, reach.bound).first() is not None
-        if _some_beyond(connection, reach, source, chosen, reference) or _goes_beyond(
-            site, connection, source, reach, held, (*passed, reference)
+            return (
+                UNBOUNDED.run(context.connection, first, context.reach.bound).first()
+                is not None
+            )
+        if _some_beyond(
+            context.about(source).on(context.connection), chosen, reference
+        ) or _goes_beyond(
+            context.about(source).on(context.connection), held, (*passed, reference)
         ):
             return True
     return False
 
 
-def own_cascades(site: Site, pages: TablePages) -> list[Reference]:
+def own_cascades(context: TableContext) -> list[Reference]:
     """Return the references by which records of a table take others of it along."""
+    pages = context.pages
     return [
         reference
-        for reference in site.registry.incoming[pages.name]
+        for reference in context.site.registry.incoming[pages.name]
         if reference.on_delete == "cascade" and reference.source == pages.name
     ]
 
 
-def key_columns(site: Site, pages: TablePages) -> list[ColumnElement[Any]]:
+def key_columns(context: TableContext) -> list[ColumnElement[Any]]:
     """Return the columns that tell records apart, or that others refer to."""
+    pages = context.pages
     keys = dict.fromkeys(pages.key)
-    for reference in site.registry.incoming[pages.name]:
+    for reference in context.site.registry.incoming[pages.name]:
         keys.update(dict.fromkeys(reference.referred))
     for unshown in pages.external_references:
         keys.update(dict.fromkeys(unshown.to))
@@ -129,14 +126,11 @@ def with_descendants(
 
 
 def _some_beyond(
-    connection: Connection,
-    reach: Reach,
-    pages: TablePages,
-    chosen: Select[Any],
-    by: Reference | tuple[str, ...],
+    context: TableContext, chosen: Select[Any], by: Reference | tuple[str, ...]
 ) -> bool:
     """Tell whether the user may not delete some of the records of a table: those that
     refer to what `chosen` selects, or those of the keys that it selects."""
+    pages, reach = context.pages, context.reach
     condition = reach.condition("delete", pages.table.fullname)
     if not condition:
         return False
@@ -147,4 +141,4 @@ def _some_beyond(
     else:
         reference = by
     found = referring(pages, reference, chosen, [literal(1)], table).limit(1)
-    return UNBOUNDED.run(connection, found, reach.bound).first() is not None
+    return UNBOUNDED.run(context.connection, found, reach.bound).first() is not None

@@ -8,7 +8,6 @@ from typing import Any, TypeVar
 from flask_babel import gettext as _
 from sqlalchemy import (
     ColumnElement,
-    Connection,
     FromClause,
     Select,
     and_,
@@ -24,10 +23,12 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import UNBOUNDED, Reach
+from ..access.reach import UNBOUNDED
 from ..common.url_keys import encode_key
 from ..db.errors import classify
-from ..pages.context import Site, lower_first
+from ..pages import urls
+from ..pages.context import lower_first
+from ..pages.table_context import TableContext
 from ..pages.table_pages import (
     ExternalReference,
     Reference,
@@ -83,16 +84,10 @@ class DeleteImpact:
         return self.prevented_by
 
 
-def find_delete_impact(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    key: Mapping[str, Any],
-) -> DeleteImpact:
+def find_delete_impact(context: TableContext, key: Mapping[str, Any]) -> DeleteImpact:
     """Find out what deleting the record with this key would do. A statement that takes
     longer than the connection lets it ends the looking at one relation alone."""
-    return _ImpactFinder(site, connection, pages, reach, key).all()
+    return _ImpactFinder(context, key).all()
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,22 +107,17 @@ Holds = Callable[[FromClause], ColumnElement[bool]]
 class _ImpactFinder:
     """Finds the records that depend on one record, for one user."""
 
-    def __init__(
-        self,
-        site: Site,
-        connection: Connection,
-        pages: TablePages,
-        reach: Reach,
-        key: Mapping[str, Any],
-    ) -> None:
-        self.site = site
-        self.connection = connection
+    def __init__(self, context: TableContext, key: Mapping[str, Any]) -> None:
+        pages = context.pages
+        self.context = context
+        self.site = context.site
+        self.connection = context.connection
         self.pages = pages
-        self.reach = reach
+        self.reach = context.reach
         self.key = key
         self.found = DeleteImpact()
         self._home = record_address(pages.name, encode_key(tuple(key.values())))
-        start = select(*key_columns(site, pages)).where(pages.is_key(key))
+        start = select(*key_columns(context)).where(pages.is_key(key))
         self._going = [(pages, start)]  # what is deleted, by table
         self._steps = list(self._follow(start))
 
@@ -137,9 +127,7 @@ class _ImpactFinder:
             self._look(step)
         for pages, chosen in self._going:
             self._look_unshown(pages, chosen)
-        beyond = beyond_delete(
-            self.site, self.connection, self.pages, self.reach, self.key
-        )
+        beyond = beyond_delete(self.context.on(self.connection), self.key)
         if beyond and not self.found.prevented_by:
             words = str(_("records you may not delete"))
             self.found.prevented_by.append(RelatedImpact(words))
@@ -156,7 +144,7 @@ class _ImpactFinder:
             if step.reference.on_delete != "cascade" or step.depth >= MAX_DEPTH:
                 continue
             source = self.site.registry[step.reference.source]
-            columns = key_columns(self.site, source)
+            columns = key_columns(self.context.about(source))
             held = referring(source, step.reference, step.chosen, columns)
             self._going.append((source, held))
             further = self._from(source, held, step.depth + 1)
@@ -164,7 +152,7 @@ class _ImpactFinder:
             passed |= {each.reference for each in further}
 
     def _from(self, pages: TablePages, chosen: Select[Any], depth: int) -> list[_Step]:
-        own = own_cascades(self.site, pages)
+        own = own_cascades(self.context.about(pages))
         if own:  # all descendants are deleted too, however deep
             chosen = with_descendants(pages, chosen, own)
         return [
@@ -303,7 +291,7 @@ class _ImpactFinder:
             return ""
         if is_single(source, related.columns) and not related.joined:
             return ""  # shown with the record
-        return f"{self._home}/related/{related.slug}"
+        return f"{self._home}{urls.RELATED}{related.slug}"
 
     def _count(self, rows: FromClause, holds: ColumnElement[bool]) -> int:
         inner = select(literal(1)).select_from(rows).where(holds)
@@ -320,9 +308,7 @@ class _ImpactFinder:
         without: tuple[str, ...] = (),
     ) -> list[Cell]:
         """Return a few of the records within reach, by their titles."""
-        selection = SelectBuilder(
-            self.site.registry, pages, self.reach, self.site.language
-        )
+        selection = SelectBuilder(self.context.about(pages))
         title = selection.title_reader(without=without)
         has_page = bool(pages.key) and not pages.for_lookups
         key = selection.key_reader() if has_page else None

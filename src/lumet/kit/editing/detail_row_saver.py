@@ -80,6 +80,7 @@ class DetailRowSaver:
 
     def __init__(self, editor: DetailRowsEditor) -> None:
         self.editor = editor
+        self.context = editor.context
         self.site, self.pages = editor.site, editor.pages
         self.reach, self.saver = editor.reach, editor.saver
         self.one_by_one = False  # so that each refusal is known to be of its row
@@ -258,9 +259,7 @@ class DetailRowSaver:
         return held
 
     def _titles(self, turn: _Turn) -> dict[str, str]:
-        return titles_where(
-            self.site, self.pages, self.reach, turn.connection, turn.belongs
-        )
+        return titles_where(self.context.on(turn.connection), turn.belongs)
 
     def _held(self, turn: _Turn, own: Typed) -> _Held:
         """Return the stored row. Raises RecordNotFound for one of another record."""
@@ -274,9 +273,7 @@ class DetailRowSaver:
             return
         connection = turn.connection
         is_marked = bool(self.pages.soft_delete)
-        if not is_marked and beyond_delete(
-            self.site, connection, self.pages, self.reach, held.key
-        ):
+        if not is_marked and beyond_delete(self.context.on(connection), held.key):
             raise AccessDenied("delete")
         if not is_marked and SURE not in own:
             self._ask(turn, index, held.key)
@@ -296,9 +293,7 @@ class DetailRowSaver:
             and not self.pages.external_references
         ):
             return
-        found = find_delete_impact(
-            self.site, turn.connection, self.pages, self.reach, key
-        )
+        found = find_delete_impact(self.context.on(turn.connection), key)
         words = [each.summary for each in (*found.deleted_too, *found.unlinked)]
         if words and not found.prevented_by:
             self.editor.asked[index] = str(
@@ -468,7 +463,7 @@ class DetailRowSaver:
         """Record the changes in the audit log, with the titles of the rows."""
         if any(event.kind != "delete" for event in turn.done):
             turn.titled |= self._titles(turn)
-        owners = owners_of(self.site, turn.connection, self.pages, turn.belongs)
+        owners = owners_of(self.context.on(turn.connection), turn.belongs)
         who = actor()
         for event in turn.done:
             held = turn.held.get(event.key)

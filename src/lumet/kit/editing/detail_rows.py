@@ -28,7 +28,7 @@ from ..pages.table_pages import (
     is_single,
     unique_sets,
 )
-from ..pages.urls import key_values, record_address
+from ..pages.urls import record_address
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
 from .record_saver import SEEN, RecordSaver, SaveResult
@@ -111,6 +111,7 @@ class DetailRowsEditor:
         number: int,
         saver: RecordSaver,
     ) -> None:
+        self.context = saver.context
         self.site: Site = saver.site
         self.pages = saver.pages
         self.saver = saver
@@ -259,7 +260,7 @@ class DetailRowsEditor:
         what they borrow of the records that they refer to."""
         if not self.made:
             return
-        plan = deferred_cells(self.site, self.pages, self.reach, self.made)
+        plan = deferred_cells(self.context, self.made)
         keys = [tuple(each.get(name) for name in self.pages.key) for each in held]
         cells = plan.cells(connection, [key for key in keys if None not in key])
         for row, key in zip(made, keys, strict=True):
@@ -278,7 +279,7 @@ class DetailRowsEditor:
             target = self.site.registry[reference.target].table.fullname
             if not kept or not self.reach.may("view", target):
                 continue
-            plan = lookup_plan(self.site, reference, self.reach)
+            plan = lookup_plan(self.context, reference)
             titles = plan.several(connection, kept)
             for each, row in zip(held, made, strict=True):
                 if key in row.kept:
@@ -351,7 +352,7 @@ class DetailRowsEditor:
     def _keep_key(self, row: DetailRow, entered: list[str]) -> dict[str, Any]:
         """Show what is not entered of a row's key, and return the key's values."""
         try:
-            key = key_values(self.site, self.pages, row.key) if row.key else {}
+            key = self.context.key_values(row.key) if row.key else {}
         except (ValueError, ArithmeticError):
             return {}
         for name, value in key.items():
@@ -419,9 +420,7 @@ class DetailRowsEditor:
                 ):  # fmt: skip
                     lookup.options, lookup.more = known.options, known.more
                     continue
-                fill_lookups(
-                    self.site, connection, self.pages, row.form, self.reach, [key]
-                )
+                fill_lookups(self.context.on(connection), row.form, [key])
                 if not value:
                     shared[key] = lookup
 

@@ -19,9 +19,10 @@ from ..access.reach import AccessDenied, ChangeDenied, Reach
 from ..accounts.audit_log import AuditEvent, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing, not_allowed
+from ..pages import urls
 from ..pages.context import Site, actor
 from ..pages.table_pages import Reference, RelatedRecords, TablePages
-from ..pages.urls import list_address, values_of
+from ..pages.urls import list_address
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .detail_rows import DetailRowsRejected, Typed
 from .record_saver import RecordSaver, RuleViolated
@@ -71,6 +72,7 @@ class ManyToManyEditor:
         number: int,
         saver: RecordSaver,
     ) -> None:
+        self.context = saver.context
         self.site: Site = saver.site
         self.parent = parent
         self.related = related
@@ -105,13 +107,11 @@ class ManyToManyEditor:
 
     @property
     def _plan(self) -> LookupPlan:
-        return lookup_plan(self.site, self.far, self.reach, is_whole=True)
+        return lookup_plan(self.context, self.far, is_whole=True)
 
     @property
     def _choosable(self) -> LookupPlan:
-        return lookup_plan(
-            self.site, self.far, self.reach, is_whole=True, with_deleted=False
-        )
+        return lookup_plan(self.context, self.far, is_whole=True, with_deleted=False)
 
     def find(self, search: str, skip: int) -> Found:
         """Return records to choose from, by words of their titles."""
@@ -158,7 +158,7 @@ class ManyToManyEditor:
         named = self._plan.of_keys(connection, wanted)
         named.sort(key=lambda option: option.title.casefold())
         options = [*named, *first]
-        home = f"{list_address(self.parent.name)}/chosen/{self.number}"
+        home = f"{list_address(self.parent.name)}{urls.CHOSEN}{self.number}"
         return ManyToManyChoice(
             number=self.number,
             label=self.label,
@@ -171,7 +171,7 @@ class ManyToManyEditor:
     def _parts(self, word: str) -> tuple[Any, ...]:
         """Return the values that refer to a chosen record; () for what is no word."""
         try:
-            found = values_of(self.site, self.target, self.far.referred, word)
+            found = self.context.about(self.target).values_of(self.far.referred, word)
         except (ValueError, ArithmeticError):
             return ()
         return tuple(found.values())
@@ -284,10 +284,10 @@ class ManyToManyEditor:
         held: Mapping[str, Any],
         recording: Recording,
     ) -> None:
-        owners: Owners = owners_of(self.site, connection, self.pages, held)
+        owners: Owners = owners_of(self.context.on(connection), held)
         titles = []
         for end in (self.near, self.far):
-            plan = lookup_plan(self.site, end, self.reach, is_whole=True)
+            plan = lookup_plan(self.context, end, is_whole=True)
             keys = [tuple(held[key] for key in end.columns)]
             titles += [each.title for each in plan.of_keys(connection, keys)]
         title = " · ".join(titles)

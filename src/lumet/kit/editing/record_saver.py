@@ -25,7 +25,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, AccessDenied, Reach
+from ..access.reach import UNBOUNDED, AccessDenied
 from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
 from ..contract import NEW_UUID, NEXT_NUMBER
@@ -35,11 +35,11 @@ from ..forms.base import RecordForm
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import LookupField, SecretField, ValueField, YesNoField
 from ..forms.file_fields import FileField
-from ..pages.context import Site, actor
+from ..pages.context import actor
+from ..pages.table_context import TableContext
 from ..pages.table_pages import (
     DatabaseRule,
     Reference,
-    TablePages,
     python_type,
     unique_sets,
 )
@@ -99,17 +99,13 @@ class PendingWrites:
 class RecordSaver:
     """Reads and writes the records of one table through its form."""
 
-    def __init__(
-        self,
-        site: Site,
-        pages: TablePages,
-        reach: Reach,
-        secret: str,
-    ) -> None:
-        self.site = site
+    def __init__(self, context: TableContext, secret: str) -> None:
+        pages, reach = context.pages, context.reach
+        self.context = context
+        self.site = context.site
         self.pages = pages
         self.reach = reach
-        self.checks = RecordValidation(site, pages, reach)
+        self.checks = RecordValidation(context)
         self._secret = secret.encode()
         self._labels: dict[str, str] = {}
         self._titles: dict[tuple[Reference, Any], str] = {}
@@ -500,7 +496,7 @@ class RecordSaver:
         """Return the title of what is referred to: asked once, however many rows do."""
         place = (reference, value)
         if place not in self._titles:
-            plan = lookup_plan(self.site, reference, self.reach)
+            plan = lookup_plan(self.context, reference)
             found = plan.one(connection, value)
             self._titles[place] = found.title if found is not None else str(value)
         return self._titles[place]

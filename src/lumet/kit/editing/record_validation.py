@@ -14,11 +14,12 @@ from sqlalchemy import (
     tuple_,
 )
 
-from ..access.reach import UNBOUNDED, Reach
+from ..access.reach import UNBOUNDED
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
-from ..pages.context import Site, lower_first
-from ..pages.table_pages import TablePages, unique_sets
+from ..pages.context import lower_first
+from ..pages.table_context import TableContext
+from ..pages.table_pages import unique_sets
 from ..queries.hierarchy import hierarchy_by, makes_cycle
 from ..queries.lookups import Lookup
 
@@ -26,10 +27,11 @@ from ..queries.lookups import Lookup
 class RecordValidation:
     """The validation of the forms of one table, for one user."""
 
-    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
-        self.site = site
-        self.pages = pages
-        self.reach = reach
+    def __init__(self, context: TableContext) -> None:
+        self.context = context
+        self.site = context.site
+        self.pages = context.pages
+        self.reach = context.reach
         self._open: dict[tuple[Any, ...], bool] = {}  # what can be chosen, as was found
 
     def is_valid(
@@ -82,7 +84,7 @@ class RecordValidation:
                 for each in known
             ):
                 continue  # as it is in the database
-            lookup = Lookup(self.site, self.pages, self.reach, name, form)
+            lookup = Lookup(self.context, name, form)
             if self._is_open(connection, lookup, field_.data):
                 self._check_circle(connection, form, name, values, key)
                 continue

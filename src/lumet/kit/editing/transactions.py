@@ -9,13 +9,12 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, select
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import UNBOUNDED, Reach
+from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing
-from ..pages.context import Site, site
-from ..pages.table_pages import TablePages
-from ..pages.urls import key_values
+from ..pages.context import site
+from ..pages.table_context import TableContext
 from ..queries.record import record_plan
 
 TRIES = 8  # at a transaction that others got in the way of
@@ -75,28 +74,25 @@ def run_in_transaction(work: Callable[[Connection, Recording], T]) -> T:
     raise AssertionError
 
 
-def audited(
-    pages: TablePages, reach: Reach, connection: Connection, segment: str
-) -> tuple[str, Owners]:
+def audited(context: TableContext, segment: str) -> tuple[str, Owners]:
     """Return the title of a record by its key in an address, "" where it is beyond
     reach, and the records whose row it is."""
-    if not pages.key:
+    if not context.pages.key:
         return "", ()
-    plan = record_plan(site(), pages, reach)
-    found = plan.read(connection, key_values(site(), pages, segment))
+    plan = record_plan(context)
+    found = plan.read(context.connection, context.key_values(segment))
     if found is None:
         return "", ()
-    return found.title, owners_of(site(), connection, pages, found.values)
+    return found.title, owners_of(context, found.values)
 
 
-def owners_of(
-    made: Site, connection: Connection, pages: TablePages, values: Mapping[str, Any]
-) -> Owners:
+def owners_of(context: TableContext, values: Mapping[str, Any]) -> Owners:
     """Return the records, by table and key, on whose forms a record with these values
     is a row."""
+    pages = context.pages
     found = []
-    for reference in made.registry.outgoing[pages.name]:
-        parent = made.registry[reference.target]
+    for reference in context.site.registry.outgoing[pages.name]:
+        parent = context.site.registry[reference.target]
         owns = any(
             each.table == pages.name
             and each.columns == reference.columns
@@ -110,7 +106,7 @@ def owners_of(
         if not set(parent.key) <= set(referred):
             statement = select(*[parent.column(name) for name in parent.key])
             statement = statement.where(parent.is_key(referred)).limit(1)
-            row = UNBOUNDED.run(connection, statement).first()
+            row = UNBOUNDED.run(context.connection, statement).first()
             referred = dict(zip(parent.key, row, strict=True)) if row else {}
         if referred:
             found.append((parent.name, encode_key([referred[k] for k in parent.key])))

@@ -22,7 +22,6 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql import operators
 
-from ..access.reach import Reach
 from ..db.keyset import (
     Term,
     among_keys,
@@ -43,8 +42,7 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField
 from ..forms.number_fields import DecimalField, DegreesField
-from ..pages.context import Plan, Site
-from ..pages.registry import Registry
+from ..pages.table_context import Plan, TableContext
 from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.urls import record_home
 from ..queries.filters import Shape, conditions
@@ -99,14 +97,12 @@ class Count:
 class DeferredCells(Plan):
     """The formulas of some rows, by their keys: worked out for the rows of one page."""
 
-    def __init__(
-        self, site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
-    ) -> None:
-        self.reach = reach
-        selection = SelectBuilder(site.registry, pages, reach, site.language)
+    def __init__(self, context: TableContext, formulas: Sequence[str]) -> None:
+        super().__init__(context)
+        selection = SelectBuilder(context)
         self._keys = selection.keys_reader()
         self._cells = {key: selection.cell_reader(key, record_home) for key in formulas}
-        held = among_keys(selection.base, pages.key, "keys")
+        held = among_keys(selection.base, context.pages.key, "keys")
         self._statement = selection.statement().where(held)
 
     def cells(
@@ -123,14 +119,11 @@ class DeferredCells(Plan):
         }
 
 
-def deferred_cells(
-    site: Site, pages: TablePages, reach: Reach, formulas: Sequence[str]
-) -> DeferredCells:
+def deferred_cells(context: TableContext, formulas: Sequence[str]) -> DeferredCells:
     """Return the plan of some formulas, built when it is first wanted."""
-    key = ("late", pages.name, reach.shape, tuple(formulas))
-    plan = site.plan(key, lambda: DeferredCells(site, pages, reach, formulas))
-    assert isinstance(plan, DeferredCells)
-    return plan.for_reach(reach)
+    return context.plan(
+        DeferredCells, *formulas, build=lambda bare: DeferredCells(bare, formulas)
+    )
 
 
 def _later(row: Row[Any]) -> Cell:
@@ -161,20 +154,19 @@ class ListPlan(Plan):
 
     def __init__(
         self,
-        site: Site,
-        pages: TablePages,
-        reach: Reach,
+        context: TableContext,
         order: Sequence[Order],
         by: Sequence[str] = (),
         asked: ListSpec = ALL_ROWS,
         inline: bool = False,
         through: Junction = (),
     ) -> None:
-        self.reach = reach
+        site, pages, reach = context.site, context.pages, context.reach
+        super().__init__(context)
         self.pages = pages
-        self._site, self._order, self._by = site, order, by
+        self._order, self._by = order, by
         self._server = site.database.server
-        self.selection = SelectBuilder(site.registry, pages, reach, site.language)
+        self.selection = SelectBuilder(context)
         wanted = asked.columns or (*pages.list.columns, *asked.wide)
         shown = pages.seen_by(reach, dict.fromkeys(wanted))
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
@@ -182,14 +174,14 @@ class ListPlan(Plan):
         self.wide = frozenset(wide) & set(self.shown)
         self._has_address = bool(pages.key) and not inline
         self._has_cells = not inline
-        self._where = self._conditions(site, by, asked, through)
+        self._where = self._conditions(by, asked, through)
         self.terms = self._make_terms(self.selection)
         # where neither reads another table, rows are limited before they are joined
         is_own = self.selection.source is self.selection.base
         self._late: DeferredCells | None = None
         late = [key for key in self.shown if key in pages.computed and pages.key]
         if late and not inline:
-            self._late = DeferredCells(site, pages, reach, late)
+            self._late = DeferredCells(context, late)
         self._readers = self._arrange(self.selection)
         self.labels = labels_of(pages, self.shown)
         self._home = record_home(pages.name)
@@ -269,7 +261,7 @@ class ListPlan(Plan):
         return _Readers(key, keys, title, cells, raw)
 
     def _conditions(
-        self, site: Site, by: Sequence[str], asked: ListSpec, through: Junction
+        self, by: Sequence[str], asked: ListSpec, through: Junction
     ) -> list[ColumnElement[bool]]:
         """Return the conditions of the list's rows."""
         pages, reach, base = self.pages, self.reach, self.selection.base
@@ -279,12 +271,12 @@ class ListPlan(Plan):
         if pages.soft_delete and asked.deleted != WITH:
             alive = pages.is_alive(base)
             found.append(not_(alive) if asked.deleted == ONLY else alive)
-        tree = hierarchy_of(pages, reach) if asked.part else None
+        tree = hierarchy_of(self.context) if asked.part else None
         if tree is not None:
             is_top = asked.part == TOP
             found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
         if through:
-            found.append(self._is_joined(site, *through))
+            found.append(self._is_joined(*through))
         found += conditions(self.selection, asked.shape, self._server)
         if asked.among:
             found.append(among_keys(base, pages.key, "among"))
@@ -300,14 +292,10 @@ class ListPlan(Plan):
             )
         return [*found, or_(*searched)] if searched else found
 
-    def _is_joined(
-        self, site: Site, near: Reference, far: Reference
-    ) -> ColumnElement[bool]:
+    def _is_joined(self, near: Reference, far: Reference) -> ColumnElement[bool]:
         """Return the condition that a table joins a row to the parent."""
-        rows, base = (
-            self.reach.rows(site.registry[near.source].table),
-            (self.selection.base),
-        )
+        base = self.selection.base
+        rows = self.reach.rows(self.context.of(near.source).pages.table)
         held = [rows.c[k] == bindparam(f"p{n}") for n, k in enumerate(near.columns)]
         held += [
             rows.c[ours] == base.c[its]
@@ -451,9 +439,7 @@ class ListPlan(Plan):
         inner = select(*[base.c[key] for key in self._limited]).select_from(base)
         inner = inner.where(*self._where, *where).order_by(*order)
         rows = _limited(inner, offset).subquery(self.pages.table.name)
-        selection = SelectBuilder(
-            self._site.registry, self.pages, self.reach, self._site.language, base=rows
-        )
+        selection = SelectBuilder(self.context, base=rows)
         self._arrange(selection)
         downward = [each.modifier is operators.desc_op for each in order]
         terms = self._make_terms(selection)[len(self.terms) - len(order) :]
@@ -501,7 +487,7 @@ class ListPlan(Plan):
         lines = [self._line(row) for row in rows]
         if self._late is not None and self._readers.keys is not None:
             keys = [self._readers.keys(row) for row in rows]
-            cells = self._late.for_reach(self.reach).cells(connection, keys)
+            cells = self._late.for_context(self.context).cells(connection, keys)
             for line, key in zip(lines, keys, strict=True):
                 for name, cell in cells.get(key, {}).items():
                     line.cells[self.shown.index(name)] = cell
@@ -578,31 +564,27 @@ def labels_of(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bo
 
 
 def list_plan(
-    site: Site,
-    pages: TablePages,
-    reach: Reach,
+    context: TableContext,
     order: Sequence[Order],
     by: tuple[str, ...] = (),
     asked: ListSpec = ALL_ROWS,
     through: Junction = (),
 ) -> ListPlan:
     """Return the plan of a list, built when it is first wanted."""
-    key = ("list", pages.name, reach.shape, tuple(order), by, asked, through)
 
-    def build() -> ListPlan:
-        return ListPlan(site, pages, reach, order, by, asked, through=through)
+    def build(bare: TableContext) -> ListPlan:
+        return ListPlan(bare, order, by, asked, through=through)
 
-    plan = site.plan(key, build)
-    assert isinstance(plan, ListPlan)
-    return plan.for_reach(reach)
+    return context.plan(ListPlan, tuple(order), by, asked, through, build=build)
 
 
-def is_sortable(registry: Registry, pages: TablePages, reach: Reach, key: str) -> bool:
+def is_sortable(context: TableContext, key: str) -> bool:
     """Tell whether a list can be sorted by a column: not by long texts or bytes, nor by
     references to what may not be seen."""
+    pages = context.pages
     if key in pages.lookups:
-        target = registry[pages.lookups[key].target].table.fullname
-        if not reach.may("view", target):
+        target = context.site.registry[pages.lookups[key].target].table.fullname
+        if not context.reach.may("view", target):
             return False
     unsorted = (
         LongTextField
@@ -636,17 +618,16 @@ class Sorting:
         return ",".join([f"{'-' if turned else ''}{key}", *kept[: MAX_SORTED - 1]])
 
 
-def read_sort(
-    registry: Registry, pages: TablePages, reach: Reach, words: str
-) -> Sorting:
+def read_sort(context: TableContext, words: str) -> Sorting:
     """Return the order that the words in an address ask for. A word that names no
     column is left out; none mean the first order."""
+    pages = context.pages
     order: list[Order] = []
     known: list[str] = []
     for word in words.split(",")[:MAX_SORTED]:
         down, key = word.startswith("-"), word.removeprefix("-")
         parts = pages.parsed_title.keys if key == TITLE else (key,)
-        if key == TITLE or is_sortable(registry, pages, reach, key):
+        if key == TITLE or is_sortable(context, key):
             fresh = [part for part in parts if all(part != o.column for o in order)]
             order += [Order(part, down) for part in fresh]
             known.append(word)

@@ -28,9 +28,11 @@ from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.number_fields import CodeField, DecimalField, IntegerField
 from ..forms.operators import FROM, IS, TO
+from ..pages import urls
 from ..pages.context import Site, lower_first
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
-from ..pages.urls import key_values, list_address
+from ..pages.urls import list_address
 from ..queries.filters import (
     Filter,
     describe_filter,
@@ -150,9 +152,7 @@ class Total(NamedTuple):
 class ListRequest:
     """The request of a list: the parts of its address that this user may see."""
 
-    site: Site
-    pages: TablePages
-    reach: Reach
+    context: TableContext
     arguments: MultiDict[str, str]
     kept: Preferences
     is_on_screen: bool = False  # wide windows show more columns
@@ -172,6 +172,21 @@ class ListRequest:
     _words: list[tuple[str, str]] = field(init=False)
     _plan: ListPlan | None = field(init=False)
 
+    @property
+    def site(self) -> Site:
+        """The site of the list."""
+        return self.context.site
+
+    @property
+    def pages(self) -> TablePages:
+        """The pages of the list's table."""
+        return self.context.pages
+
+    @property
+    def reach(self) -> Reach:
+        """The reach of the user."""
+        return self.context.reach
+
     def __post_init__(self) -> None:
         given = self.arguments
         self._home = list_address(self.pages.name)
@@ -184,13 +199,10 @@ class ListRequest:
         key = ("list of", self.pages.name, self.reach.shape)
         self.known = self.site.plan(key, self._learn)
         self._plan = None
-        registry = self.site.registry
-        self.filters = read_filters(registry, self.pages, self.reach, given)
+        self.filters = read_filters(self.context, given)
         self._settle_days()
-        self.search = read_search(self.site, self.pages, self.reach, given.get("q", ""))
-        self.sorting = read_sort(
-            registry, self.pages, self.reach, given.get("sort", "")
-        )
+        self.search = read_search(self.context, given.get("q", ""))
+        self.sorting = read_sort(self.context, given.get("sort", ""))
         chosen = given.get("columns") or self.kept.get(f"columns {self.pages.name}")
         known = self.showable()
         listed = [key for key in (chosen or "").split(",") if key in known]
@@ -267,7 +279,7 @@ class ListRequest:
         """Return the layouts: those decided, else what fits the columns."""
         decided = self.pages.list.layouts or (TABLE, CARDS, GROUPS, CHART, TREE)
         fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
-        if hierarchy_of(self.pages, self.reach):
+        if hierarchy_of(self.context):
             fitting.add(TREE)
         return [layout for layout in decided if layout in fitting] or [TABLE]
 
@@ -345,7 +357,7 @@ class ListRequest:
     @property
     def tree(self) -> Hierarchy | None:
         """The hierarchy of the records."""
-        return hierarchy_of(self.pages, self.reach)
+        return hierarchy_of(self.context)
 
     @property
     def bound(self) -> dict[str, Any]:
@@ -388,7 +400,7 @@ class ListRequest:
         if not self.is_tree:
             return None
         keys = [
-            tuple(key_values(self.site, self.pages, line.key).values())
+            tuple(self.context.key_values(line.key).values())
             for line in lines
             if line.key
         ]
@@ -407,9 +419,7 @@ class ListRequest:
             self.above = self._above(connection)
         is_meant = self.search.is_meant and EVERYWHERE not in self.arguments
         if is_meant and self.pages.prefix_searchable:
-            self.among = find_by_prefix(
-                self.site, connection, self.pages, self.reach, self.search.text
-            )
+            self.among = find_by_prefix(self.context.on(connection), self.search.text)
 
     def _above(self, connection: Connection) -> dict[str, Any]:
         """Return the bound values of a branch: those by which records refer to its
@@ -418,7 +428,7 @@ class ListRequest:
         assert tree is not None
         nothing = {f"p{n}": None for n in range(len(tree.columns))}
         try:
-            key = key_values(self.site, self.pages, self.under)
+            key = self.context.key_values(self.under)
         except (ValueError, ArithmeticError):
             return nothing
         found = tree.values_of(connection, self.reach, key)
@@ -430,17 +440,13 @@ class ListRequest:
         """Return the plan of the list, which others use too."""
         if self._plan is None:
             order, asked = self.sorting.order, self.asked
-            self._plan = list_plan(
-                self.site, self.pages, self.reach, order, asked=asked
-            )
+            self._plan = list_plan(self.context, order, asked=asked)
         return self._plan
 
     def own_plan(self) -> ListPlan:
         """Return a plan of the list to which columns can be added."""
         order, asked = self.sorting.order, self.asked
-        return ListPlan(
-            self.site, self.pages, self.reach, order, asked=asked, inline=True
-        )
+        return ListPlan(self.context, order, asked=asked, inline=True)
 
     def address(self, *without: str, **changed: Any) -> str:
         """Return the address of this list, with some parameters left out or changed and
@@ -478,7 +484,7 @@ class ListRequest:
         return urlencode(found, safe=",.~")
 
     def _operators(self, key: str) -> tuple[str, ...]:
-        return seen_operators(self.site.registry, self.pages, self.reach, key)
+        return seen_operators(self.context, key)
 
     def hidden(self, *left_out: str) -> list[tuple[str, str]]:
         """Return the parameters that a form of the list sends along unseen."""
@@ -526,7 +532,7 @@ class ListRequest:
         tree, above = self.tree, tuple(self.above.values())
         if tree is None or not above or None in above:
             return "–"
-        titled = titles_of(self.site, connection, tree, self.reach, [above])
+        titled = titles_of(self.context.on(connection), tree, [above])
         return next(iter(titled.values()), Cell("–")).text
 
     def _titles(
@@ -539,7 +545,7 @@ class ListRequest:
         target = self.site.registry[reference.target]
         if not self.reach.may("view", target.table.fullname):
             return {}
-        plan = lookup_plan(self.site, reference, self.reach)
+        plan = lookup_plan(self.context, reference)
         return plan.several(connection, values)
 
     def _titles_of(self, connection: Connection, filter_: Filter) -> dict[str, str]:
@@ -550,7 +556,7 @@ class ListRequest:
             values = [first for first, *_rest in filter_.values]
             return self._titles(connection, filter_.key, values)
         reference = self.pages.lookups[filter_.key]
-        plan = lookup_plan(self.site, reference, self.reach, is_whole=True)
+        plan = lookup_plan(self.context, reference, is_whole=True)
         return {o.value: o.title for o in plan.of_keys(connection, filter_.values)}
 
     def controls(self, connection: Connection) -> list[Control]:
@@ -567,11 +573,11 @@ class ListRequest:
             target = self.site.registry[reference.target]
             if self.reach.may("view", target.table.fullname):
                 is_whole = isinstance(shown, LookupField) and shown.is_part
-                plan = lookup_plan(self.site, reference, self.reach, is_whole=is_whole)
+                plan = lookup_plan(self.context, reference, is_whole=is_whole)
                 first = plan.first(connection, SHORT_LIST + 1)
                 options = [(option.value, option.title) for option in first]
                 if len(options) > SHORT_LIST and not is_whole:
-                    choices = f"{list_address(self.pages.name)}/choices/{key}"
+                    choices = f"{list_address(self.pages.name)}{urls.CHOICES}{key}"
                 known = {value for value, _title in options}
                 titles = [
                     each
@@ -595,7 +601,7 @@ class ListRequest:
             key=key,
             label=self.pages.label(key),
             kind=shown,
-            operators=seen_operators(self.site.registry, self.pages, self.reach, key),
+            operators=seen_operators(self.context, key),
             texts=texts,
             options=options,
             is_day=is_day,
@@ -615,7 +621,7 @@ class ListRequest:
                 titled=search.modes,
                 is_folded=search.is_folded,
             )
-            plan = list_plan(self.site, self.pages, self.reach, (), asked=asked)
+            plan = list_plan(self.context, (), asked=asked)
             bound = {**filter_values(filters), **search.bound}
             if plan.count(connection, bound=bound).number:
                 found.append(mark)
@@ -782,9 +788,5 @@ class ListRequest:
         """Return the address that sorts by each column that can be sorted by."""
         if not self.pages.key:
             return {}
-        keys = [
-            key
-            for key in self.plan().shown
-            if is_sortable(self.site.registry, self.pages, self.reach, key)
-        ]
+        keys = [key for key in self.plan().shown if is_sortable(self.context, key)]
         return {key: self.address(sort=self.sorting.by(key)) for key in [TITLE, *keys]}

@@ -2,9 +2,8 @@
 language."""
 
 from collections.abc import Callable, Mapping
-from copy import copy
 from dataclasses import dataclass, field
-from typing import Any, Self
+from typing import Any
 
 from flask import Flask, current_app, g, has_request_context, request, session
 from flask_login import current_user
@@ -79,19 +78,6 @@ def site() -> Site:
 def install_site(app: Flask, made: Site) -> None:
     """Make `made` the site of `app`."""
     app.extensions[EXTENSION] = made
-
-
-class Plan:
-    """Statements with their readers, built once for all reaches of one shape."""
-
-    reach: Reach
-
-    def for_reach(self, reach: Reach) -> Self:
-        """Return the same for the reach of the present user: what is built once must
-        not keep whom it was built for."""
-        mine = copy(self)
-        mine.reach = reach
-        return mine
 
 
 @dataclass(frozen=True, slots=True)

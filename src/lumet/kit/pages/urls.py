@@ -1,14 +1,33 @@
-"""Addresses of lists, records and forms."""
+"""Addresses of lists, records and forms: what routes take and what pages link to."""
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Mapping
 from urllib.parse import urlencode
 
-from flask import request, session
+from flask import session
 
-from ..common.url_keys import decode_key
-from .context import Site, site
-from .table_pages import TablePages, python_type
+from .context import site
+
+TABLES = "/t/"  # below which every table has its pages
+LIST = TABLES + "<name>"
+RECORDS = "/r/"
+RECORD = LIST + RECORDS + "<segment>"
+
+# behind the address of a list
+ADD, BULK, COLUMNS, EXPORT = "/add", "/bulk", "/columns", "/export."
+VIEWS, FORGET, CHOICES, CHOSEN = "/views", "/forget", "/choices/", "/chosen/"
+# behind that of a record
+EDIT, DELETE, RESTORE, HISTORY = "/edit", "/delete", "/restore", "/history"
+RELATED, FIELD, PICTURE, FILE = "/related/", "/field/", "/picture/", "/file/"
+# behind either
+PRINT = "/print"
+
+SUFFIXES = {
+    "add": ADD, "bulk": BULK, "columns": COLUMNS, "export": EXPORT, "views": VIEWS,
+    "forget": FORGET, "choices": CHOICES, "chosen": CHOSEN, "edit": EDIT,
+    "delete": DELETE, "restore": RESTORE, "history": HISTORY, "related": RELATED,
+    "field": FIELD, "picture": PICTURE, "file": FILE, "print": PRINT,
+}  # fmt: skip
+"""The same for templates, as `urls`."""
 
 LEFT = "left"  # what a session keeps of lists: how they were left, by table
 MAX_LEFT = 4
@@ -22,12 +41,12 @@ def record_address(table: str, key: str) -> str:
 
 def record_home(table: str) -> str:
     """Return the beginning of the addresses of a table's records."""
-    return f"{site().root}/t/{table}/r/"
+    return list_address(table) + RECORDS
 
 
 def list_address(table: str) -> str:
     """Return the address of a table's list."""
-    return f"{site().root}/t/{table}"
+    return f"{site().root}{TABLES}{table}"
 
 
 def leave_list(table: str, query: str) -> None:
@@ -51,25 +70,21 @@ def left_list(table: str, or_home: bool = True) -> str:
 def add_address(table: str, given: Mapping[str, str] | None = None) -> str:
     """Return the address of the form for a new record, with `given` filled in."""
     filled = f"?{urlencode(given)}" if given else ""
-    return f"{request.script_root}/t/{table}/add{filled}"
+    return list_address(table) + ADD + filled
 
 
-def key_values(made: Site, pages: TablePages, segment: str) -> dict[str, Any]:
-    """Return the key in a segment of an address, by column.
+class TableUrls:
+    """The addresses of one table's pages, below the root of the application."""
 
-    Raises ValueError when it is none of this table's.
-    """
-    return values_of(made, pages, pages.key, segment)
+    def __init__(self, root: str, table: str) -> None:
+        self.list = f"{root}{TABLES}{table}"
+        self.records = self.list + RECORDS
 
+    def record(self, key: str) -> str:
+        """Return the address of a record's page."""
+        return self.records + key
 
-def values_of(
-    made: Site, pages: TablePages, columns: Sequence[str], segment: str
-) -> dict[str, Any]:
-    """Return the same for other columns than those of the key."""
-    takes_any = made.database.server.is_untyped
-    types = [python_type(pages.column(key)) for key in columns]
-    values = decode_key(segment, types, takes_any)
-    widest = 1 << (63 if takes_any else 64)  # of a number that a database can hold
-    if any(isinstance(value, int) and abs(value) >= widest for value in values):
-        raise ValueError(segment)
-    return dict(zip(columns, values, strict=True))
+    def add(self, given: Mapping[str, str] | None = None) -> str:
+        """Return the address of the form for a new record, with `given` filled in."""
+        filled = f"?{urlencode(given)}" if given else ""
+        return self.list + ADD + filled

@@ -22,7 +22,6 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach
 from ..common import locale
 from ..common.formatting import date_text
 from ..common.parsing import read_date
@@ -42,7 +41,7 @@ from ..forms.operators import (
     TO,
     WITHIN,
 )
-from ..pages.registry import Registry
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages, python_type
 from .search import is_beyond_ascii, matchers
 from .select_builder import SelectBuilder
@@ -71,32 +70,30 @@ class Filter:
         return f"{self.key}.{self.operator}"
 
 
-def seen_operators(
-    registry: Registry, pages: TablePages, reach: Reach, key: str
-) -> tuple[str, ...]:
+def seen_operators(context: TableContext, key: str) -> tuple[str, ...]:
     """Return the operators that a user can filter a column by: a lookup of records that
     may not be seen tells only whether it is empty."""
+    pages = context.pages
     reference = pages.lookups.get(key)
     if reference is not None and isinstance(pages.fields[key], LookupField):
-        target = registry[reference.target].table.fullname
-        if not reach.may("view", target):
+        target = context.site.registry[reference.target].table.fullname
+        if not context.reach.may("view", target):
             return OF_PRESENCE
     return pages.fields[key].operators
 
 
-def read_filters(
-    registry: Registry, pages: TablePages, reach: Reach, arguments: MultiDict[str, str]
-) -> list[Filter]:
+def read_filters(context: TableContext, arguments: MultiDict[str, str]) -> list[Filter]:
     """Return the filters that an address asks for; what is no filter of this table, or
     names a column that the user may not see, is left out."""
+    pages = context.pages
     found: list[Filter] = []
     if not any("." in name for name in arguments):
         return found
-    for key in pages.seen_by(reach, pages.fields):
+    for key in pages.seen_by(context.reach, pages.fields):
         if key in pages.list.unindexed:
             continue
         field = pages.fields[key]
-        for operator in seen_operators(registry, pages, reach, key):
+        for operator in seen_operators(context, key):
             texts = [
                 text
                 for text in arguments.getlist(f"{key}.{operator}")

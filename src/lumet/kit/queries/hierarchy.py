@@ -26,9 +26,8 @@ from sqlalchemy.types import NullType
 from ..access.reach import UNBOUNDED, Reach
 from ..common.url_keys import encode_key
 from ..db.keyset import among_keys, bound_keys
-from ..pages.context import Site
+from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference, TablePages
-from ..pages.urls import record_home
 from .select_builder import Cell, SelectBuilder
 
 MAX_ABOVE = 50
@@ -165,57 +164,51 @@ def hierarchy_by(pages: TablePages, reference: Reference) -> Hierarchy | None:
     return Hierarchy(pages, reference.columns, reference.referred)
 
 
-def hierarchy_of(pages: TablePages, reach: Reach) -> Hierarchy | None:
+def hierarchy_of(context: TableContext) -> Hierarchy | None:
     """Return the hierarchy of a table's records; None where there is none,
     and where the user does not see by what."""
+    pages = context.pages
     reference = pages.lookups.get(pages.list.parent)
     tree = hierarchy_by(pages, reference) if reference is not None else None
-    if tree is None or pages.seen_by(reach, tree.columns) != [*tree.columns]:
+    if tree is None or pages.seen_by(context.reach, tree.columns) != [*tree.columns]:
         return None
     return tree
 
 
-def path_above(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    values: Mapping[str, Any],
-) -> list[Cell]:
+def path_above(context: TableContext, values: Mapping[str, Any]) -> list[Cell]:
     """Return the titles of the records above one with these values, the topmost first,
     as far as they are within reach."""
-    tree = hierarchy_of(pages, reach)
+    reach = context.reach
+    tree = hierarchy_of(context)
     start = tuple(values.get(key) for key in tree.columns) if tree else ()
     if tree is None or None in start:
         return []
-    above = tree.above(connection, reach, start)
-    titled = titles_of(site, connection, tree, reach, above)
+    above = tree.above(context.connection, reach, start)
+    titled = titles_of(context, tree, above)
     return [titled[each] for each in reversed(above) if each in titled]
 
 
 def titles_of(
-    site: Site,
-    connection: Connection,
-    tree: Hierarchy,
-    reach: Reach,
-    values: Sequence[Values],
+    context: TableContext, tree: Hierarchy, values: Sequence[Values]
 ) -> dict[Values, Cell]:
     """Return the titles of the records below which others stand by these values, as far
     as they are within reach, by the values."""
-    pages = tree.pages
+    pages, reach = tree.pages, context.reach
+    own = context.about(pages)
 
     def build() -> tuple[Any, ...]:
-        selection = SelectBuilder(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(own)
         title, key = selection.title_reader(), selection.key_reader()
         place = selection.keys_reader(tree.referred)
         held = among_keys(selection.base, tree.referred, "values")
         return title, key, place, selection.statement().where(held)
 
     known = ("tree", pages.name, tree.referred, reach.shape)
-    title, key, place, statement = site.plan(known, build)
-    rows = reach.run(connection, statement, {"values": bound_keys(values)})
-    home = record_home(pages.name)
-    return {place(row): Cell(title(row) or "–", home + key(row)) for row in rows}
+    title, key, place, statement = context.site.plan(known, build)
+    rows = reach.run(context.connection, statement, {"values": bound_keys(values)})
+    return {
+        place(row): Cell(title(row) or "–", own.urls.record(key(row))) for row in rows
+    }
 
 
 def makes_cycle(

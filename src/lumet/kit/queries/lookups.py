@@ -7,14 +7,13 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection, bindparam, false, not_, or_
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import Reach
 from ..db.dialects.base import escape_like
 from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
-from ..pages.context import Plan, Site
-from ..pages.table_pages import Order, Reference, TablePages, python_type
+from ..pages.table_context import Plan, TableContext
+from ..pages.table_pages import Order, Reference, python_type
 from .search import (
     has_words,
     matchers,
@@ -58,18 +57,16 @@ class LookupPlan(Plan):
 
     def __init__(
         self,
-        site: Site,
-        pages: TablePages,
-        reach: Reach,
+        context: TableContext,
         referred: str | tuple[str, ...],
         given: Sequence[str] = (),
         where: str = "",
         with_deleted: bool = True,
     ) -> None:
-        self.reach = reach
-        self._site = site
+        super().__init__(context)
+        pages = context.pages
         self.is_long = pages.is_large and not given
-        selection = SelectBuilder(site.registry, pages, reach, site.language, where)
+        selection = SelectBuilder(context, where)
         self._title = selection.title_reader()
         if isinstance(referred, str):
             place = selection.place(selection.base, referred)
@@ -78,7 +75,7 @@ class LookupPlan(Plan):
             self._value = selection.key_reader(referred)
         self._notes = [
             selection.cell_reader(key, lambda table: "")
-            for key in telling_columns(pages, reach)
+            for key in telling_columns(context)
         ]
         order = [Order(key) for key in pages.parsed_title.keys]
         terms = [term for term, _, _ in selection.order_terms(order)]
@@ -89,7 +86,7 @@ class LookupPlan(Plan):
             matches = selection.base.c[key] == bindparam(f"given_{key}")
             statement = statement.where(matches)
         self._first = statement.order_by(*terms).limit(bindparam("wanted"))
-        self._server = site.database.server
+        self._server = context.site.database.server
         self._pages, self._selection = pages, selection
         self._all, self._terms = statement, terms
         self._finding: dict[tuple[Any, ...], list[Any]] = {}
@@ -121,10 +118,10 @@ class LookupPlan(Plan):
         """Return FOUND_AT_ONCE of the records whose title holds every word, behind the
         first `skip`: at first those that begin with the search, then the others, as far
         as SEARCH_SECONDS last."""
-        asked = read_search(self._site, self._pages, self.reach, search)
+        asked = read_search(self.context, search)
         wanted = min(skip, MAX_FOUND) + FOUND_AT_ONCE + 1
         bound = {"wanted": wanted, **_bound(given)}
-        database = self._site.database
+        database = self.context.site.database
         if not asked.is_meant:
             if self.is_long:
                 return Found([], more=True)
@@ -233,9 +230,10 @@ def _cut_out(found: list[Option], skip: int) -> Found:
     return Found(behind[:FOUND_AT_ONCE], more)
 
 
-def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
+def telling_columns(context: TableContext) -> list[str]:
     """Return the columns below a title where a record is chosen: those that
     were decided, else the first of its list."""
+    pages, reach = context.pages, context.reach
     if pages.subtitle:
         return pages.seen_by(reach, pages.subtitle)
     dull = LongTextField | OtherField | SecretField | FileField
@@ -249,9 +247,8 @@ def telling_columns(pages: TablePages, reach: Reach) -> list[str]:
 
 
 def lookup_plan(
-    site: Site,
+    context: TableContext,
     reference: Reference,
-    reach: Reach,
     given: Sequence[str] = (),
     where: str = "",
     *,
@@ -262,36 +259,25 @@ def lookup_plan(
     by the first of its columns, or, as a `whole`, by all of them; `with_deleted`: also
     what is marked as deleted."""
     referred = reference.referred if is_whole else reference.referred[0]
-    pages = site.registry[reference.target]
-    left_out = bool(pages.soft_delete) and not with_deleted
-    key = (
-        "lookup",
-        reference.target,
-        referred,
-        tuple(given),
-        where,
-        left_out,
-        reach.shape,
-    )
+    target = context.of(reference.target)
+    left_out = bool(target.pages.soft_delete) and not with_deleted
 
-    def build() -> LookupPlan:
-        return LookupPlan(site, pages, reach, referred, given, where, with_deleted)
+    def build(bare: TableContext) -> LookupPlan:
+        return LookupPlan(bare, referred, given, where, with_deleted)
 
-    plan = site.plan(key, build)
-    assert isinstance(plan, LookupPlan)
-    return plan.for_reach(reach)
+    key = (referred, tuple(given), where, left_out)
+    return target.plan(LookupPlan, *key, build=build)
 
 
 class Lookup:
     """One lookup of a form: what it may choose, given what the form holds."""
 
-    def __init__(
-        self, site: Site, pages: TablePages, reach: Reach, key: str, form: Any
-    ) -> None:
-        self.site = site
-        self.reach = reach
+    def __init__(self, context: TableContext, key: str, form: Any) -> None:
+        pages = context.pages
+        self.context = context
+        self.reach = context.reach
         self.reference = pages.lookups[key]
-        self.target = site.registry[self.reference.target]
+        self.target = context.site.registry[self.reference.target]
         field = pages.fields[key]
         assert isinstance(field, LookupField)
         self.field = field
@@ -310,9 +296,8 @@ class Lookup:
     def plan(self) -> LookupPlan:
         """Those that can be chosen."""
         return lookup_plan(
-            self.site,
+            self.context,
             self.reference,
-            self.reach,
             tuple(self.given),
             self.field.where,
             with_deleted=False,
@@ -322,7 +307,7 @@ class Lookup:
     def whole_plan(self) -> LookupPlan:
         """All of them, for the title of a present value."""
         given = tuple(self.told)
-        return lookup_plan(self.site, self.reference, self.reach, given)
+        return lookup_plan(self.context, self.reference, given)
 
     @property
     def told(self) -> dict[str, Any]:
@@ -344,32 +329,25 @@ def _value_in(form: Any, key: str) -> Any:
         return None
 
 
-def fill_lookups(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    form: Any,
-    reach: Reach,
-    entered: Collection[str],
-) -> None:
+def fill_lookups(context: TableContext, form: Any, entered: Collection[str]) -> None:
     """Give every lookup of a form its choices and the title of its present value."""
-    for key in pages.lookups:
+    for key in context.pages.lookups:
         field = form._fields.get(key)
         if not isinstance(field, LookupField) or key not in entered:
             continue
-        field.value_type = python_type(pages.column(key))
+        field.value_type = python_type(context.pages.column(key))
         present = field._value()
-        lookup = Lookup(site, pages, reach, key, form)
+        lookup = Lookup(context, key, form)
         if not lookup.is_open:
             field.is_kept = bool(present)
             hidden = Option(KEPT, str(_("not visible")))
             field.options = [hidden] if present else []
             continue
-        options = lookup.plan.first(connection, SHORT_LIST + 1, lookup.given)
+        options = lookup.plan.first(context.connection, SHORT_LIST + 1, lookup.given)
         field.more = len(options) > SHORT_LIST or lookup.plan.is_long
         options = options[:SHORT_LIST]
         if present and all(option.value != present for option in options):
-            found = _present(connection, lookup, field, present)
+            found = _present(context.connection, lookup, field, present)
             if found is None and field.is_offered:
                 field.raw_data = None  # a default that refers to nothing
             else:

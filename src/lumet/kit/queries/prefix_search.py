@@ -10,9 +10,8 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam
 
-from ..access.reach import Reach
-from ..pages.context import Plan, Site
-from ..pages.table_pages import Reference, TablePages, python_type
+from ..pages.table_context import Plan, TableContext
+from ..pages.table_pages import Reference, python_type
 from .lookups import lookup_plan
 from .search import SPELLINGS, spellings
 from .select_builder import SelectBuilder
@@ -24,12 +23,13 @@ class PrefixSearch(Plan):
     """The statements that find records by how a column, or the title of what they refer
     to, begins; built once."""
 
-    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
-        self.reach = reach
+    def __init__(self, context: TableContext) -> None:
+        super().__init__(context)
+        site, pages, reach = context.site, context.pages, context.reach
         self._site = site
         self._pages = pages
         self._server = site.database.server
-        selection = SelectBuilder(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(context)
         self._keys = selection.keys_reader()
         limited = selection.statement().limit(MAX_FOUND)
         self._own: list[Any] = []
@@ -54,7 +54,7 @@ class PrefixSearch(Plan):
             self._add(found, connection, statement, bound)
         for reference, statement in self._through:
             parse = python_type(self._pages.column(reference.columns[0]))
-            plan = lookup_plan(self._site, reference, self.reach)
+            plan = lookup_plan(self.context, reference)
             options = plan.find(search).options
             if options and len(found) < MAX_FOUND:
                 values = [parse(option.value) for option in options]
@@ -77,11 +77,6 @@ def _filled_up(spelled: list[str]) -> list[str]:
     return [*spelled, *spelled[-1:] * (SPELLINGS - len(spelled))]
 
 
-def find_by_prefix(
-    site: Site, connection: Connection, pages: TablePages, reach: Reach, search: str
-) -> Sequence[tuple[Any, ...]]:
+def find_by_prefix(context: TableContext, search: str) -> Sequence[tuple[Any, ...]]:
     """Return the keys of the records of a table with many rows that a search means."""
-    key = ("beginnings", pages.name, reach.shape)
-    plan = site.plan(key, lambda: PrefixSearch(site, pages, reach))
-    assert isinstance(plan, PrefixSearch)
-    return plan.for_reach(reach).find(connection, search)
+    return context.plan(PrefixSearch).find(context.connection, search)

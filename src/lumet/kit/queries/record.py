@@ -6,9 +6,7 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam
 
-from ..access.reach import Reach
-from ..pages.context import Plan, Site
-from ..pages.table_pages import TablePages
+from ..pages.table_context import Plan, TableContext
 from ..pages.urls import record_home
 from .select_builder import Cell, SelectBuilder
 
@@ -41,10 +39,11 @@ class Record:
 class RecordPlan(Plan):
     """The statement and the readers of one record's page, built once."""
 
-    def __init__(self, site: Site, pages: TablePages, reach: Reach) -> None:
-        self.reach = reach
+    def __init__(self, context: TableContext) -> None:
+        super().__init__(context)
+        pages, reach = context.pages, context.reach
         self.pages = pages
-        selection = SelectBuilder(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(context)
         self._title = selection.title_reader()
         self._cells = {
             key: selection.cell_reader(key, record_home)
@@ -76,32 +75,24 @@ class RecordPlan(Plan):
         return Fact(key, label, cell, field.wide, field.unit if cell.text else "")
 
 
-def titles_where(
-    site: Site,
-    pages: TablePages,
-    reach: Reach,
-    connection: Connection,
-    values: Mapping[str, Any],
-) -> dict[str, str]:
+def titles_where(context: TableContext, values: Mapping[str, Any]) -> dict[str, str]:
     """Return the titles of the records within reach that hold `values`, by column: by
     their keys in addresses."""
+    pages, reach = context.pages, context.reach
 
     def build() -> tuple[Any, ...]:
-        selection = SelectBuilder(site.registry, pages, reach, site.language)
+        selection = SelectBuilder(context)
         title, key = selection.title_reader(), selection.key_reader()
         matches = [selection.base.c[name] == bindparam(f"k_{name}") for name in values]
         return title, key, selection.statement().where(*matches)
 
     place = ("titles", pages.name, tuple(values), reach.shape)
-    title, key, statement = site.plan(place, build)
+    title, key, statement = context.site.plan(place, build)
     bound = {f"k_{name}": value for name, value in values.items()}
-    rows = reach.run(connection, statement, bound)
+    rows = reach.run(context.connection, statement, bound)
     return {key(row): title(row) or str(pages.singular) for row in rows}
 
 
-def record_plan(site: Site, pages: TablePages, reach: Reach) -> RecordPlan:
+def record_plan(context: TableContext) -> RecordPlan:
     """Return the plan of a table's record page, built when it is first wanted."""
-    key = ("record", pages.name, reach.shape)
-    plan = site.plan(key, lambda: RecordPlan(site, pages, reach))
-    assert isinstance(plan, RecordPlan)
-    return plan.for_reach(reach)
+    return context.plan(RecordPlan)

@@ -21,7 +21,6 @@ from sqlalchemy import (
 from sqlalchemy.sql.elements import Grouping
 from sqlalchemy.types import NullType
 
-from ..access.reach import Reach
 from ..common.url_keys import encode_key
 from ..db.column_types import in_order
 from ..forms.fields import (
@@ -33,7 +32,8 @@ from ..forms.fields import (
     ValueField,
 )
 from ..forms.file_fields import FileField, uploads
-from ..pages.registry import Registry
+from ..pages import urls
+from ..pages.table_context import TableContext
 from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.titles import DEPTH
 from .formulas import formula_type
@@ -138,18 +138,13 @@ class SelectBuilder:
     already."""
 
     def __init__(
-        self,
-        registry: Registry,
-        pages: TablePages,
-        reach: Reach,
-        language: str,
-        where: str = "",
-        base: FromClause | None = None,
+        self, context: TableContext, where: str = "", base: FromClause | None = None
     ) -> None:
-        self.registry = registry
+        pages, reach = context.pages, context.reach
+        self.registry = context.site.registry
         self.pages = pages
         self.reach = reach
-        self.language = language
+        self.language = context.site.language
         self.base = reach.rows(pages.table) if base is None else base
         if where:  # inside, where no other table's column has the same name
             inner = select(*self.base.c).where(text(f"({where})"))
@@ -262,9 +257,9 @@ class SelectBuilder:
             if field.folder and uploads().find(field.folder, value) is None:
                 return Cell(name)
             page = f"{home}{record(row)}"
-            whole = f"{page}/file/{key}"
+            whole = f"{page}{urls.FILE}{key}"
             if field.images:
-                return Cell(label, whole, picture=f"{page}/picture/{key}")
+                return Cell(label, whole, picture=f"{page}{urls.PICTURE}{key}")
             return Cell(name, whole)
 
         return read

@@ -8,14 +8,11 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
-from ..access.reach import Reach
 from ..db.dialects.base import Server, escape_like
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
-from ..pages.context import Site
-from ..pages.registry import Registry
-from ..pages.table_pages import TablePages
+from ..pages.table_context import TableContext
 from ..pages.titles import DEPTH, Title, is_separator
 from .search import (
     MAX_SEARCH_LENGTH,
@@ -94,28 +91,25 @@ class Search:
         return {**titled, **word_values(self.words)}
 
 
-def read_search(site: Site, pages: TablePages, reach: Reach, text: str) -> Search:
+def read_search(context: TableContext, text: str) -> Search:
     """Return the search for an entered text."""
     text = text.strip()[:MAX_SEARCH_LENGTH]
     if not text:
         return Search()
-    key = ("title pattern", pages.name, reach.shape)
-    pattern: Pattern = site.plan(
-        key, lambda: title_pattern(site.registry, pages, reach)
-    )
+    key = ("title pattern", context.pages.name, context.reach.shape)
+    pattern: Pattern = context.site.plan(key, lambda: title_pattern(context))
     words = words_of(text, pattern.fixed)
     return Search(text, tuple(words), read_title(pattern, text))
 
 
-def title_pattern(registry: Registry, pages: TablePages, reach: Reach) -> Pattern:
+def title_pattern(context: TableContext) -> Pattern:
     """Return the pattern of a table's titles within a reach, with the same columns as
     `SelectBuilder.title_columns`."""
-    return _pattern(registry, pages, reach, 0, [])
+    return _pattern(context, 0, [])
 
 
-def _pattern(
-    registry: Registry, pages: TablePages, reach: Reach, depth: int, found: list[Leaf]
-) -> Pattern:
+def _pattern(context: TableContext, depth: int, found: list[Leaf]) -> Pattern:
+    pages, reach = context.pages, context.reach
     first = len(found)
     parts: list[Leaf | Pattern | None] = []
     for key in pages.parsed_title.keys:
@@ -127,9 +121,9 @@ def _pattern(
             found.append(leaf)
             parts.append(leaf)
         else:
-            target = registry[reference.target]
+            target = context.site.registry[reference.target]
             if reach.may("view", target.table.fullname):
-                parts.append(_pattern(registry, target, reach, depth + 1, found))
+                parts.append(_pattern(context.about(target), depth + 1, found))
             else:
                 parts.append(None)
     return Pattern(pages.parsed_title, tuple(parts), tuple(found[first:]))

@@ -3,12 +3,11 @@ fields."""
 
 from dataclasses import dataclass
 
-from sqlalchemy import Connection, bindparam, select
+from sqlalchemy import bindparam, select
 
-from ..access.reach import Reach
 from ..common.url_keys import encode_key
-from ..pages.context import Site
-from ..pages.table_pages import TablePages, is_single
+from ..pages.table_context import TableContext
+from ..pages.table_pages import is_single
 from ..pages.urls import record_address
 from ..queries.record import Fact, Record, record_plan
 from .related_records import add_below, is_seen
@@ -25,21 +24,16 @@ class Part:
     add: str = ""
 
 
-def parts_of(
-    site: Site,
-    connection: Connection,
-    pages: TablePages,
-    reach: Reach,
-    record: Record,
-) -> list[Part]:
+def parts_of(context: TableContext, record: Record) -> list[Part]:
     """Return the parts of a record that are within reach, or that can be added."""
+    pages, reach = context.pages, context.reach
     found = []
     for related in pages.details:
-        child = site.registry[related.table]
+        child = context.site.registry[related.table]
         is_part = is_single(child, related.columns) and not related.joined
-        if not (is_part and child.key and is_seen(child, related, reach)):
+        if not (is_part and child.key and is_seen(context.about(child), related)):
             continue
-        reference = site.registry.reference(pages.name, related)
+        reference = context.site.registry.reference(pages.name, related)
         label = str(related.label or child.singular)
         rows = reach.rows(child.table)
         pairs = list(zip(reference.columns, reference.referred, strict=True))
@@ -48,11 +42,15 @@ def parts_of(
             matches.append(child.is_alive(rows))
         bound = {f"p_{ours}": record.values[its] for ours, its in pairs}
         key = select(*[rows.c[name] for name in child.key]).where(*matches)
-        row = reach.run(connection, key, bound).first()
+        row = reach.run(context.connection, key, bound).first()
         held = dict(zip(child.key, row, strict=True)) if row else {}
-        part = record_plan(site, child, reach).read(connection, held) if row else None
+        part = (
+            record_plan(context.about(child)).read(context.connection, held)
+            if row
+            else None
+        )
         if part is None:
-            add = add_below(child, reference, record, reach)
+            add = add_below(context.about(child), reference, record)
             if add:
                 found.append(Part(label, [], add=add))
             continue

@@ -10,7 +10,6 @@ from urllib.parse import urlencode
 from flask_babel import gettext as _
 from sqlalchemy import Connection
 
-from ..access.reach import Reach
 from ..lists.list_html import ListRow
 from ..lists.list_query import (
     TITLE,
@@ -22,7 +21,9 @@ from ..lists.list_query import (
     read_sort,
 )
 from ..lists.list_query import is_sortable as can_be_sorted
-from ..pages.context import Site, lower_first
+from ..pages import urls
+from ..pages.context import lower_first
+from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference, RelatedRecords, TablePages, is_single
 from ..pages.urls import add_address
 from ..queries.record import Record
@@ -88,22 +89,22 @@ class _BlockPlan:
 class RelatedBlocks:
     """The blocks of one record that are within a user's reach."""
 
-    def __init__(
-        self, site: Site, pages: TablePages, reach: Reach, record: Record, home: str
-    ) -> None:
-        self.site = site
+    def __init__(self, context: TableContext, record: Record, home: str) -> None:
+        pages, reach = context.pages, context.reach
+        self.context = context
+        self.site = context.site
         self.reach = reach
         self.record = record
         self._home = home
         self._pages = pages
         key = ("blocks", pages.name, reach.shape)
-        self._sketches: dict[str, _BlockPlan] = site.plan(key, self._plans)
+        self._sketches: dict[str, _BlockPlan] = context.site.plan(key, self._plans)
 
     def _plans(self) -> dict[str, _BlockPlan]:
         return {
             related.slug: self._plan(related)
             for related in self._pages.details
-            if is_seen(self.site.registry[related.table], related, self.reach)
+            if is_seen(self.context.about(self.site.registry[related.table]), related)
             and self._is_open(related)
             and not self._is_part(related)
         }
@@ -119,7 +120,7 @@ class RelatedBlocks:
             pages = registry[through[1].target]
             if self._may_choose(related):
                 number = self._pages.details.index(related)
-                choose = f"/edit#part-chosen-{number}"
+                choose = f"{urls.EDIT}#part-chosen-{number}"
         return _BlockPlan(
             related=related,
             reference=reference,
@@ -127,7 +128,8 @@ class RelatedBlocks:
             through=through,
             label=str(related.label or pages.plural),
             add_words=str(_("Add %(noun)s", noun=lower_first(pages.singular))),
-            may_add=not related.joined and may_add_below(pages, reference, self.reach),
+            may_add=not related.joined
+            and may_add_below(self.context.about(pages), reference),
             choose=choose,
         )
 
@@ -189,7 +191,7 @@ class RelatedBlocks:
         size: int = BLOCK_ROWS,
     ) -> RelatedBlock:
         found = self._sketches[word]
-        pages, address = found.pages, f"{self._home}/related/{word}"
+        pages, address = found.pages, f"{self._home}{urls.RELATED}{word}"
         add = ""
         if found.may_add:
             add = add_address(pages.name, _filled(found.reference, self.record))
@@ -210,9 +212,8 @@ class RelatedBlocks:
         size: int,
     ) -> Listed:
         pages, reference, through = sketch.pages, sketch.reference, sketch.through
-        registry = self.site.registry
-        search = read_search(self.site, pages, self.reach, asked.get("q", ""))
-        sorting = read_sort(registry, pages, self.reach, asked.get("sort", ""))
+        search = read_search(self.context.about(pages), asked.get("q", ""))
+        sorting = read_sort(self.context.about(pages), asked.get("sort", ""))
         by = () if through else reference.columns
         shown = [key for key in pages.list.columns if key not in by]
         wanted = ListSpec(
@@ -221,9 +222,7 @@ class RelatedBlocks:
             titled=search.modes,
             is_folded=search.is_folded,
         )
-        plan = list_plan(
-            self.site, pages, self.reach, sorting.order, by, wanted, through
-        )
+        plan = list_plan(self.context.about(pages), sorting.order, by, wanted, through)
         parent = [self.record.values[key] for key in reference.referred]
         bound = search.bound
         word, backward = asked.get("after", ""), False
@@ -244,7 +243,7 @@ class RelatedBlocks:
                 label,
                 numeric,
                 at(sort=sorting.by(key))
-                if can_be_sorted(registry, pages, self.reach, key)
+                if can_be_sorted(self.context.about(pages), key)
                 else "",
             )
             for key, label, numeric in plan.labels
@@ -261,28 +260,28 @@ class RelatedBlocks:
         )
 
 
-def is_seen(pages: TablePages, related: RelatedRecords, reach: Reach) -> bool:
+def is_seen(context: TableContext, related: RelatedRecords) -> bool:
     """Tell whether the user may know that records of a table refer here."""
+    pages, reach = context.pages, context.reach
     return reach.may("view", pages.table.fullname) and list(related.columns) == (
         pages.seen_by(reach, related.columns)
     )
 
 
-def may_add_below(pages: TablePages, reference: Reference, reach: Reach) -> bool:
+def may_add_below(context: TableContext, reference: Reference) -> bool:
     """Tell whether the user may add a record with its parent filled in."""
+    pages, reach = context.pages, context.reach
     if not (pages.offers("add") and reach.may("add", pages.table.fullname)):
         return False
     roles = reach.holding("add", pages.table.fullname)
     return set(reference.columns) <= {*pages.enters(reach, roles, is_new=True)}
 
 
-def add_below(
-    pages: TablePages, reference: Reference, record: Record, reach: Reach
-) -> str:
+def add_below(context: TableContext, reference: Reference, record: Record) -> str:
     """Return the address that adds a record with its parent filled in, "" for none."""
-    if not may_add_below(pages, reference, reach):
+    if not may_add_below(context, reference):
         return ""
-    return add_address(pages.name, _filled(reference, record))
+    return add_address(context.pages.name, _filled(reference, record))
 
 
 def _filled(reference: Reference, record: Record) -> dict[str, Any]:

@@ -33,6 +33,7 @@ from ..common.settings import LOCAL_HOSTS, Settings
 from ..db.engine import open_database
 from ..files.uploads import Uploads
 from ..forms.file_fields import EXTENSION as UPLOADS
+from ..pages import urls
 from ..pages.context import Site, install_site, site
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages
@@ -106,6 +107,7 @@ def build(
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["datetime"] = _local_datetime
     app.jinja_env.globals["breadcrumbs"] = breadcrumbs
+    app.jinja_env.globals["urls"] = urls.SUFFIXES
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(

@@ -7,13 +7,11 @@ from dataclasses import replace
 from sqlalchemy import select, tuple_, type_coerce
 from sqlalchemy.types import NullType
 
-from ..access.reach import Reach
 from ..accounts.audit_log import Entry
 from ..common.url_keys import encode_key
 from ..db.keyset import bound_keys
 from ..pages.context import current_reach, site
-from ..pages.table_pages import TablePages
-from ..pages.urls import key_values
+from ..pages.table_context import TableContext
 from .history_views import is_open, open_labels
 
 OTHERS = ("sign-in", "account", "look")  # kinds of entries that are about no record
@@ -25,7 +23,7 @@ def seen_entries(entries: Sequence[Entry]) -> list[Entry]:
     known = site().registry.pages
     named = {each.event.table for each in entries if each.event.table}
     reached = {
-        name: _reached(known[name], reach, entries)
+        name: _reached(TableContext(site(), known[name], reach), entries)
         for name in named
         if name in known and reach.may("view", known[name].table.fullname)
     }
@@ -37,15 +35,16 @@ def seen_entries(entries: Sequence[Entry]) -> list[Entry]:
         elif name in reached:
             keys = reached[name]
             if keys is None or not each.event.key or each.event.key in keys:
-                found.append(_without_hidden(known[name], reach, each))
+                found.append(
+                    _without_hidden(TableContext(site(), known[name], reach), each)
+                )
     return found
 
 
-def _reached(
-    pages: TablePages, reach: Reach, entries: Sequence[Entry]
-) -> set[str] | None:
+def _reached(context: TableContext, entries: Sequence[Entry]) -> set[str] | None:
     """Return the keys of a table's records that are there and within reach; None where
     all of them are, those that are gone included."""
+    pages, reach = context.pages, context.reach
     rows = reach.rows(pages.table)
     if rows is pages.table or not pages.key:
         return None
@@ -53,7 +52,7 @@ def _reached(
     for each in entries:
         if each.event.table == pages.name and each.event.key:
             try:
-                values = key_values(site(), pages, each.event.key)
+                values = context.key_values(each.event.key)
             except (ValueError, ArithmeticError):
                 continue
             wanted.append(tuple(values.values()))
@@ -66,14 +65,14 @@ def _reached(
         return {encode_key(tuple(row)) for row in reach.run(connection, statement)}
 
 
-def _without_hidden(pages: TablePages, reach: Reach, entry: Entry) -> Entry:
+def _without_hidden(context: TableContext, entry: Entry) -> Entry:
     """Return an entry without the fields, and without the title, that are hidden from
     the user on some records."""
-    if all(is_open(pages, reach, key) for key in pages.fields):
+    if all(is_open(context, key) for key in context.pages.fields):
         return entry
-    labels = open_labels(pages, reach)
+    labels = open_labels(context)
     event = entry.event
     changes = {label: pair for label, pair in event.changes.items() if label in labels}
-    titled = all(is_open(pages, reach, key) for key in pages.parsed_title.keys)
+    titled = all(is_open(context, key) for key in context.pages.parsed_title.keys)
     title = event.title if titled else ""
     return replace(entry, event=replace(event, changes=changes, texts={}, title=title))

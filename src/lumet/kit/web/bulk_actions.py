@@ -19,7 +19,6 @@ from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
 from ..lists.list_request import ListRequest
 from ..pages.context import actor
-from ..pages.urls import key_values
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
 from .form_context import too_many_records
@@ -73,10 +72,11 @@ class BulkAction:
         self, list_request: ListRequest, secret: str, column: str = "", text: str = ""
     ) -> None:
         self.list_request = list_request
+        self.context = list_request.context
         self.pages, self.reach = list_request.pages, list_request.reach
         self.column, self.text = column, text
-        self.saver = RecordSaver(list_request.site, self.pages, self.reach, secret)
-        self._plan = record_plan(list_request.site, self.pages, self.reach)
+        self.saver = RecordSaver(self.context, secret)
+        self._plan = record_plan(self.context)
 
     @property
     def right(self) -> str:
@@ -98,14 +98,7 @@ class BulkAction:
         if not isinstance(field_, ValueField) or field_.errors or field_.data is None:
             return self.text
         if self.column in self.pages.lookups:
-            fill_lookups(
-                self.list_request.site,
-                connection,
-                self.pages,
-                form,
-                self.reach,
-                [self.column],
-            )
+            fill_lookups(self.context.on(connection), form, [self.column])
             if isinstance(field_, LookupField):
                 titles = {value: title for value, title, _note in field_.options}
                 return titles.get(self.text, self.text)
@@ -117,7 +110,7 @@ class BulkAction:
         found = {}
         for segment in keys:
             try:
-                key = key_values(self.list_request.site, self.pages, segment)
+                key = self.context.key_values(segment)
             except (ValueError, ArithmeticError):
                 continue
             found[segment] = self.saver.digest(connection, key)
@@ -179,7 +172,7 @@ class BulkAction:
     ) -> Iterator[tuple[str, Mapping[str, Any], Record]]:
         for segment in keys:
             try:
-                key = key_values(self.list_request.site, self.pages, segment)
+                key = self.context.key_values(segment)
             except (ValueError, ArithmeticError):
                 continue
             record = self._plan.read(connection, key)
@@ -203,9 +196,7 @@ class BulkAction:
             return "" if allowed else str(_("Your roles do not allow this."))
         if self.pages.soft_delete:
             return ""
-        found = find_delete_impact(
-            self.list_request.site, connection, self.pages, self.reach, key
-        )
+        found = find_delete_impact(self.context.on(connection), key)
         return str(_("Prevented by: %(words)s", words=found.prevented_by[0].summary)) if (
             found.prevented_by
         ) else ""  # fmt: skip
@@ -217,13 +208,11 @@ class BulkAction:
         key: Mapping[str, Any],
         record: Record,
     ) -> tuple[str, AuditEvent | None]:
-        name, site = self.pages.name, self.list_request.site
-        owners = owners_of(site, connection, self.pages, record.values)
+        name = self.pages.name
+        owners = owners_of(self.context.on(connection), record.values)
         if not self.column:
             is_marked = bool(self.pages.soft_delete)
-            if not is_marked and beyond_delete(
-                site, connection, self.pages, self.reach, key
-            ):
+            if not is_marked and beyond_delete(self.context.on(connection), key):
                 return str(_("Your roles do not allow this.")), None
             self.saver.remove(connection, key)
             facts = [fact for _name, held in record.sections for fact in held]

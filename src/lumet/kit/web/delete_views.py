@@ -10,20 +10,22 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import AccessDenied, AmbiguousKey, Reach
+from ..access.reach import AccessDenied, AmbiguousKey
 from ..accounts.audit_log import MARKED, AuditEvent, Recording
 from ..db.errors import classify, not_allowed
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import DeleteImpact, find_delete_impact
 from ..editing.record_saver import RecordSaver
 from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
+from ..pages import urls
 from ..pages.context import actor, site
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
 from .edit_views import let_go
 from .form_context import saver_of, too_many_records
-from .navigation import blueprint, key_of, table_or_404
+from .navigation import blueprint, key_or_404, table_or_404
 
 __all__ = ["blueprint"]
 
@@ -42,23 +44,24 @@ class DeletedRecord:
     is_kept: bool
 
 
-@blueprint.route("/t/<name>/r/<segment>/delete", methods=["GET", "POST"])
+@blueprint.route(urls.RECORD + urls.DELETE, methods=["GET", "POST"])
 def delete(name: str, segment: str) -> ResponseReturnValue:
     """The question before a delete, with all that it would do."""
-    pages, reach = table_or_404(name, "delete")
-    key = key_of(pages, segment)
-    saver = saver_of(pages, reach)
-    asked = _look(pages, reach, saver, key)
+    context = table_or_404(name, "delete")
+    pages = context.pages
+    key = key_or_404(context, segment)
+    saver = saver_of(context)
+    asked = _look(context, saver, key)
     refused = ""
     if request.method == "POST" and not asked.found.prevented_by:
-        refused = _delete(pages, reach, saver, key, segment, asked)
+        refused = _delete(context, saver, key, segment, asked)
         if not refused:
             if not asked.is_kept:
                 _let_files_go(pages, asked.record)
             flash(_("%(title)s was deleted.", title=asked.record.title))
             home = left_list(name) if pages.has_list else url_for(".front")
             return redirect(home)
-        asked = _look(pages, reach, saver, key)  # somebody was quicker
+        asked = _look(context, saver, key)  # somebody was quicker
     page = render_template(
         "delete.html",
         pages=pages,
@@ -73,31 +76,32 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
 
 
 def _look(
-    pages: TablePages, reach: Reach, saver: RecordSaver, key: dict[str, Any]
+    context: TableContext, saver: RecordSaver, key: dict[str, Any]
 ) -> DeletedRecord:
+    pages = context.pages
     with site().database.reading(LOOK_SECONDS) as connection:
-        record = record_plan(site(), pages, reach).read(connection, key)
+        record = record_plan(context).read(connection, key)
         if record is None:
             abort(404)
-        if not reach.reaching(connection, pages.table, key, "delete"):
+        if not context.reach.reaching(connection, pages.table, key, "delete"):
             abort(403)
         is_removed = saver.is_removed(connection, key)
         is_kept = bool(pages.soft_delete) and not is_removed
         found = DeleteImpact()
         if not is_kept:
-            found = find_delete_impact(site(), connection, pages, reach, key)
+            found = find_delete_impact(context.on(connection), key)
         return DeletedRecord(record, found, saver.digest(connection, key), is_kept)
 
 
 def _delete(
-    pages: TablePages,
-    reach: Reach,
+    context: TableContext,
     saver: RecordSaver,
     key: dict[str, Any],
     segment: str,
     asked: DeletedRecord,
 ) -> str:
     """Delete the record; return why it was not, "" when it was."""
+    pages, reach = context.pages, context.reach
 
     def work(connection: Connection, recording: Recording) -> str:
         reach.lock(connection, pages.table, key)
@@ -107,7 +111,7 @@ def _delete(
             if not saver.remove(connection, key):
                 abort(404)
         else:
-            if beyond_delete(site(), connection, pages, reach, key):
+            if beyond_delete(context.on(connection), key):
                 abort(403)
             if not reach.delete(connection, pages.table, key):
                 abort(404)
@@ -122,7 +126,7 @@ def _delete(
         told = AuditEvent(
             "delete", pages.name, segment, description=words, changes=gone
         )
-        owners = owners_of(site(), connection, pages, record.values)
+        owners = owners_of(context.on(connection), record.values)
         recording.mean(actor(), told.entitled(record.title, owners))
 
     try:
@@ -146,23 +150,24 @@ def _let_files_go(pages: TablePages, record: Record) -> None:
             let_go(pages, column, value)
 
 
-@blueprint.post("/t/<name>/r/<segment>/restore")
+@blueprint.post(urls.RECORD + urls.RESTORE)
 def restore(name: str, segment: str) -> ResponseReturnValue:
     """Bring back a record that was marked as deleted."""
-    pages, reach = table_or_404(name, "delete")
-    key = key_of(pages, segment)
+    context = table_or_404(name, "delete")
+    pages = context.pages
+    key = key_or_404(context, segment)
     if not pages.soft_delete:
         abort(404)
-    saver = saver_of(pages, reach)
-    asked = _look(pages, reach, saver, key)
+    saver = saver_of(context)
+    asked = _look(context, saver, key)
 
     def work(connection: Connection, recording: Recording) -> None:
-        reach.lock(connection, pages.table, key)
+        context.reach.lock(connection, pages.table, key)
         if not saver.is_removed(connection, key):
             return
         if not saver.restore(connection, key):
             abort(404)
-        owners = owners_of(site(), connection, pages, asked.record.values)
+        owners = owners_of(context.on(connection), asked.record.values)
         told = AuditEvent("restore", pages.name, segment)
         recording.mean(actor(), told.entitled(asked.record.title, owners))
 

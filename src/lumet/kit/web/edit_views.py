@@ -19,7 +19,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, AmbiguousKey, ChangeDenied, MissingKey, Reach
+from ..access.reach import UNBOUNDED, AmbiguousKey, ChangeDenied, MissingKey
 from ..accounts.audit_log import AuditEvent, Recording
 from ..accounts.form_tokens import FormTokens
 from ..common.url_keys import encode_key
@@ -37,9 +37,11 @@ from ..editing.record_saver import (
 from ..editing.transactions import SaveAborted, audited
 from ..files.uploads import UploadRejected
 from ..forms.file_fields import REMOVE, FileField, uploads
+from ..pages import urls
 from ..pages.context import actor, note, preferences, site
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
-from ..pages.urls import key_values, record_address
+from ..pages.urls import record_address
 from ..queries.lookups import fill_lookups
 from ..queries.record import record_plan
 from ..related.related_records import FIXED
@@ -68,17 +70,18 @@ from .form_context import (
 )
 from .history_views import earlier_texts
 from .lookup_views import CHOSEN, FIND, choosing
-from .navigation import blueprint, key_of, table_or_404
+from .navigation import blueprint, key_or_404, table_or_404
 
 ONCE = "sent-once"  # the form field with the token that lets it be saved once
 LIKE = "copy-of"  # of an address: the key of what a new record begins as
 
 
-@blueprint.route("/t/<name>/add", methods=["GET", "POST"])
+@blueprint.route(urls.LIST + urls.ADD, methods=["GET", "POST"])
 def add(name: str) -> ResponseReturnValue:
     """The form for a new record."""
-    pages, reach = table_or_404(name, "add")
-    saver = saver_of(pages, reach)
+    context = table_or_404(name, "add")
+    pages = context.pages
+    saver = saver_of(context)
     if request.method == "GET":
         outcome = SaveResult(saver.blank(_given(pages, saver)))
         return form_page(pages, saver, outcome, is_new=True)
@@ -93,7 +96,7 @@ def add(name: str) -> ResponseReturnValue:
     except DBAPIError as error:
         outcome = typed_again(pages, saver, outcome, typed)
         outcome.refused.append(SaveAborted(classify(error).kind, False).message)
-        again = (part_editors(pages, reach), typed)
+        again = (part_editors(context), typed)
         return form_page(pages, saver, outcome, is_new=True, again=again), 503
     if earlier is not None:
         flash(_("This form was already sent; it was saved once."))
@@ -135,16 +138,22 @@ def _add(
 ) -> tuple[ResponseReturnValue, str]:
     """Add the record of a form that was sent; return the answer, and where the record
     is, "" when none was added."""
-    name, reach = pages.name, saver.reach
+    name = pages.name
     outcome = SaveResult(saver.blank({}))
-    editors = part_editors(pages, reach)
+    editors = part_editors(saver.context)
     rows = part_savers(editors)
 
     def work(connection: Connection, recording: Recording) -> SaveResult:
         outcome = saver.add(connection, typed)
         if outcome.key:
-            _save_rows(pages, reach, connection, outcome.key, rows, typed, recording)
-            told = audited(pages, reach, connection, outcome.key)
+            _save_rows(
+                saver.context.on(connection),
+                outcome.key,
+                rows,
+                typed,
+                recording,
+            )
+            told = audited(saver.context.on(connection), outcome.key)
             event = AuditEvent("add", name, outcome.key, changes=outcome.changes)
             recording.mean(actor(), event.entitled(*told))
         return outcome
@@ -165,29 +174,29 @@ def _add(
     _settle_files(pages, saver, outcome, typed)
     location = record_address(name, outcome.key)
     if PIECE in request.args:
-        return _as_choice(pages, reach, outcome.key), location
+        return _as_choice(saver.context, outcome.key), location
     flash(_("%(noun)s added.", noun=pages.singular))
-    return redirect(_behind_added(pages, reach, location, outcome.key)), location
+    return redirect(_behind_added(saver.context, location, outcome.key)), location
 
 
-def _as_choice(pages: TablePages, reach: Reach, segment: str) -> ResponseReturnValue:
+def _as_choice(context: TableContext, segment: str) -> ResponseReturnValue:
     """Return a record that was added in a dialog as a lookup chooses it."""
     wanted = request.args.get(AS_VALUE, "")
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, reach)
-        record = plan.read(connection, key_of(pages, segment))
+        plan = record_plan(context)
+        record = plan.read(connection, key_or_404(context, segment))
     if record is None or wanted not in record.values:
         return jsonify({})
     return jsonify({"value": str(record.values[wanted]), "text": record.title})
 
 
-def _behind_added(pages: TablePages, reach: Reach, location: str, segment: str) -> str:
+def _behind_added(context: TableContext, location: str, segment: str) -> str:
     """Return where one goes when a record was added."""
     then = _then(is_new=True)
     if then == ANOTHER:
-        return with_return(url_for(".add", name=pages.name))
-    if then == STAY and not _is_left_out(pages, reach, segment):
-        return with_return(f"{location}/edit")
+        return with_return(url_for(".add", name=context.pages.name))
+    if then == STAY and not _is_left_out(context, segment):
+        return with_return(location + urls.EDIT)
     return came_from() or location
 
 
@@ -208,18 +217,19 @@ def _given(pages: TablePages, saver: RecordSaver) -> dict[str, str]:
     given.pop(FIXED, "")
     if like:
         with site().database.reading() as connection:
-            given = saver.like(connection, key_of(pages, like)) | given
+            given = saver.like(connection, key_or_404(saver.context, like)) | given
     return given
 
 
-@blueprint.route("/t/<name>/r/<segment>/edit", methods=["GET", "POST"])
+@blueprint.route(urls.RECORD + urls.EDIT, methods=["GET", "POST"])
 def edit(name: str, segment: str) -> ResponseReturnValue:
     """The form of a record."""
-    pages, reach = table_or_404(name, "edit")
-    key = key_of(pages, segment)
-    saver = saver_of(pages, reach)
+    context = table_or_404(name, "edit")
+    pages = context.pages
+    key = key_or_404(context, segment)
+    saver = saver_of(context)
     typed = _typed(pages)
-    editors = part_editors(pages, reach) if request.method == "POST" else []
+    editors = part_editors(context) if request.method == "POST" else []
     try:
         if request.method == "GET" or FIND in typed or CHOSEN in typed:
             with site().database.reading() as connection:
@@ -248,10 +258,10 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         return page, status
     flash(_("Saved."))
     then = _then(is_new=False)
-    if _is_left_out(pages, reach, outcome.key):
+    if _is_left_out(context, outcome.key):
         return redirect(home_of(pages))
     if then == STAY:
-        return redirect(f"{record_address(name, outcome.key)}/edit")
+        return redirect(record_address(name, outcome.key) + urls.EDIT)
     return redirect(record_address(name, outcome.key))
 
 
@@ -266,15 +276,16 @@ def _unsaved(pages: TablePages, saver: RecordSaver, typed: Typed) -> SaveResult:
     return typed_again(pages, saver, outcome, typed)
 
 
-@blueprint.route("/t/<name>/r/<segment>/field/<column>", methods=["GET", "POST"])
+@blueprint.route(urls.RECORD + urls.FIELD + "<column>", methods=["GET", "POST"])
 def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
     """One field of a record, edited in its cell of a list: a piece of a page. It
     goes the way of the whole form, with all that is checked there."""
-    pages, reach = table_or_404(name, "edit")
-    key = key_of(pages, segment)
+    context = table_or_404(name, "edit")
+    pages = context.pages
+    key = key_or_404(context, segment)
     if not pages.list.is_edited or column in pages.key:
         abort(404)
-    saver = saver_of(pages, reach)
+    saver = saver_of(context)
     sent = _typed(pages)
     try:
         if request.method == "GET":
@@ -294,9 +305,9 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
     if column not in saver.entered:
         abort(403)
     if outcome.key:
-        return _cell(pages, reach, outcome.key, column)
+        return _cell(context, outcome.key, column)
     with site().database.reading() as connection:
-        fill_lookups(site(), connection, pages, outcome.form, reach, [column])
+        fill_lookups(context.on(connection), outcome.form, [column])
     mistakes = [
         each for each in outcome.form.mistakes() if each[2] != f"field-{column}"
     ]
@@ -308,37 +319,34 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
         conflict=outcome.conflicts.get(column),
         refused=[f"{label}: {message}" for label, message, _id in mistakes]
         + [str(each) for each in outcome.refused],
-        address=f"{record_address(name, segment)}/field/{column}",
+        address=record_address(name, segment) + urls.FIELD + column,
     )
     status = 409 if outcome.conflicts else 422
     return page, 200 if request.method == "GET" else status
 
 
-def _cell(
-    pages: TablePages, reach: Reach, segment: str, column: str
-) -> ResponseReturnValue:
+def _cell(context: TableContext, segment: str, column: str) -> ResponseReturnValue:
     """Return the cell of a field that was just saved; nothing of a record that
     is no longer there for the user."""
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, reach)
-        found = plan.read(connection, key_of(pages, segment))
+        plan = record_plan(context)
+        found = plan.read(connection, key_or_404(context, segment))
     fact = found.fact(column) if found is not None else None
     return fact.cell.__html__() if fact is not None else ""
 
 
-def _is_left_out(pages: TablePages, reach: Reach, segment: str) -> bool:
+def _is_left_out(context: TableContext, segment: str) -> bool:
     """Tell whether a record that was saved no longer exists for the application."""
-    if reach.rows(pages.table) is pages.table:
+    pages = context.pages
+    if context.reach.rows(pages.table) is pages.table:
         return False
     with site().database.reading() as connection:
-        plan = record_plan(site(), pages, reach)
-        return plan.read(connection, key_values(site(), pages, segment)) is None
+        plan = record_plan(context)
+        return plan.read(connection, context.key_values(segment)) is None
 
 
 def _save_rows(
-    pages: TablePages,
-    reach: Reach,
-    connection: Connection,
+    context: TableContext,
     segment: str,
     rows: Sequence[PartSaver],
     typed: Typed,
@@ -346,15 +354,15 @@ def _save_rows(
 ) -> None:
     if not rows:
         return
-    plan = record_plan(site(), pages, reach)
-    record = plan.read(connection, key_values(site(), pages, segment))
+    plan = record_plan(context)
+    record = plan.read(context.connection, context.key_values(segment))
     if record is None:
         raise ChangeDenied("")
     refused = False
     for each in rows:
         try:
-            with connection.begin_nested():  # so that the others can be looked at too
-                each.save(connection, record.values, typed, recording)
+            with context.connection.begin_nested():  # the others are looked at too
+                each.save(context.connection, record.values, typed, recording)
         except DetailRowsRejected:
             refused = True
     if refused:
@@ -378,16 +386,22 @@ def _save(
         outcome = saver.edit(connection, key, typed)
         _note_beyond(pages, saver)
         segment = encode_key(tuple(key.values()))
-        reach, here = saver.reach, outcome.key or segment
+        here = outcome.key or segment
         try:
-            _save_rows(pages, reach, connection, here, rows, typed, recording)
+            _save_rows(
+                saver.context.on(connection),
+                here,
+                rows,
+                typed,
+                recording,
+            )
         except DetailRowsRejected:
             if outcome.key:
                 raise
         if not outcome.key:
             raise _NotSaved(outcome)
         if outcome.changes:
-            told = audited(pages, saver.reach, connection, outcome.key)
+            told = audited(saver.context.on(connection), outcome.key)
             event = AuditEvent(
                 "edit",
                 pages.name,
@@ -424,7 +438,7 @@ def _put_back(
 ) -> None:
     """Fill the values from before a change into the form, where the address says so."""
     number = request.args.get(PUT_BACK, 0, type=int)
-    texts = earlier_texts(pages, saver.reach, segment, number)
+    texts = earlier_texts(saver.context, segment, number)
     saver.put_back(outcome, texts)
 
 
@@ -458,7 +472,9 @@ def let_go(pages: TablePages, key: str, name: Any) -> None:
     def is_used() -> bool:
         with site().database.reading() as connection:
             return any(
-                saver_of(each, UNBOUNDED).is_held(connection, column, name)
+                saver_of(TableContext(site(), each, UNBOUNDED)).is_held(
+                    connection, column, name
+                )
                 for each in site().registry.pages.values()
                 for column, other in each.fields.items()
                 if isinstance(other, FileField) and other.folder == field.folder

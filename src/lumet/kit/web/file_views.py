@@ -18,10 +18,11 @@ from ..files.thumbnails import NotAnImage, cached_thumbnail
 from ..files.uploads import KEPT, PICTURES, SHOWN, Upload, ending_of, size_text
 from ..files.uploads import UploadRejected as NoPictureThere
 from ..forms.file_fields import FileField, uploads
+from ..pages import urls
 from ..pages.context import site
 from ..pages.urls import record_address
 from .audit_views import blueprint as activity
-from .navigation import blueprint, key_of, table_or_404
+from .navigation import blueprint, key_or_404, table_or_404
 
 PAGE_UPLOADS = 50
 INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: nothing
@@ -29,14 +30,15 @@ INERT = "sandbox; default-src 'none'"  # what a browser may do with a file: noth
 
 def _held(name: str, segment: str, column: str) -> tuple[bytes, str]:
     """Return the bytes of a record's file and its name, within the user's reach."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
+    pages, reach = context.pages, context.reach
     field = pages.fields.get(column)
     if not pages.key or not isinstance(field, FileField):
         abort(404)
     if reach.hides(pages.table.fullname, column):
         abort(404)
     rows = reach.rows(pages.table)
-    key = key_of(pages, segment)
+    key = key_or_404(context, segment)
     statement = select(rows.c[column]).where(*[rows.c[k] == v for k, v in key.items()])
     with site().database.reading() as connection:
         value: Any = reach.run(connection, statement).scalar()
@@ -50,7 +52,7 @@ def _held(name: str, segment: str, column: str) -> tuple[bytes, str]:
     return found.read_bytes(), field.show(str(value), "")
 
 
-@blueprint.get("/t/<name>/r/<segment>/picture/<column>")
+@blueprint.get(urls.RECORD + urls.PICTURE + "<column>")
 def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
     """A picture of a record, made small."""
     content, _name = _held(name, segment, column)
@@ -63,7 +65,7 @@ def picture(name: str, segment: str, column: str) -> ResponseReturnValue:
     return answer
 
 
-@blueprint.get("/t/<name>/r/<segment>/file/<column>")
+@blueprint.get(urls.RECORD + urls.FILE + "<column>")
 def file(name: str, segment: str, column: str) -> ResponseReturnValue:
     """A file of a record: a picture is shown, anything else is saved."""
     content, title = _held(name, segment, column)

@@ -6,24 +6,24 @@ from typing import Any
 
 from flask import current_app, render_template, request, url_for
 from flask_babel import gettext as _
-from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach
 from ..accounts.audit_log import AuditQuery, Entry
 from ..editing.detail_rows import DetailRowsEditor, RowsTable
 from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
 from ..editing.record_saver import SEEN, RecordSaver, SaveResult
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
+from ..pages import urls
 from ..pages.context import lower_first, preferences, site
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, left_list, record_address
 from ..queries.lookups import Option, fill_lookups
 from ..queries.record import Record, record_plan
 from ..related.related_records import fixed_columns, is_seen
-from .navigation import key_of
+from .navigation import key_or_404
 
 SHOW, STAY, ANOTHER = "record", "here", "another"  # where one goes after a save
 AFTER_ADDING, AFTER_EDITING = "after adding", "after editing"  # kept of a user
@@ -47,9 +47,9 @@ Part = RowsTable | ManyToManyChoice | TooMany
 PartEditor = DetailRowsEditor | ManyToManyEditor
 
 
-def saver_of(pages: TablePages, reach: Reach) -> RecordSaver:
+def saver_of(context: TableContext) -> RecordSaver:
     """Return the record saver of a table for the present user."""
-    return RecordSaver(site(), pages, reach, current_app.config["SECRET_KEY"])
+    return RecordSaver(context, current_app.config["SECRET_KEY"])
 
 
 def typed_again(
@@ -75,15 +75,16 @@ def seen_of(typed: Typed) -> dict[str, str]:
     return {key: text for key, text in typed.items() if key.startswith(SEEN)}
 
 
-def part_editors(pages: TablePages, reach: Reach) -> list[PartEditor]:
+def part_editors(context: TableContext) -> list[PartEditor]:
     """Return the editors of the detail rows on the form of a record, and of what is
     chosen there."""
+    pages = context.pages
     found: list[PartEditor] = []
     for number, related in enumerate(pages.details):
         child = site().registry[related.table]
-        if not related.is_part or not is_seen(child, related, reach):
+        if not related.is_part or not is_seen(context.about(child), related):
             continue
-        saver = saver_of(child, reach)
+        saver = saver_of(context.about(child))
         if related.joined:
             found.append(ManyToManyEditor(pages, related, number, saver))
         elif child.key:
@@ -104,11 +105,13 @@ def form_page(
     parts: list[Part] = []
     try:
         with site().database.reading() as connection:
-            fill_lookups(site(), connection, pages, form, saver.reach, entered)
+            fill_lookups(saver.context.about(pages).on(connection), form, entered)
             if not is_new:
-                plan = record_plan(site(), pages, saver.reach)
-                record = plan.read(connection, key_of(pages, segment))
-            parts = _parts(pages, saver.reach, connection, record, segment, again)
+                plan = record_plan(saver.context.about(pages))
+                record = plan.read(connection, key_or_404(saver.context, segment))
+            parts = _parts(
+                saver.context.about(pages).on(connection), record, segment, again
+            )
     except DBAPIError:
         if not outcome.refused:
             raise
@@ -168,9 +171,7 @@ def after_choice(is_new: bool) -> str:
 
 
 def _parts(
-    pages: TablePages,
-    reach: Reach,
-    connection: Connection,
+    context: TableContext,
     record: Record | None,
     segment: str,
     again: tuple[list[PartEditor], Typed] | None,
@@ -180,19 +181,19 @@ def _parts(
     if PIECE in request.args:
         return []
     if again is not None:
-        return [each.again(connection, again[1]) for each in again[0]]
-    editors = part_editors(pages, reach)
+        return [each.again(context.connection, again[1]) for each in again[0]]
+    editors = part_editors(context)
     if record is None:
-        return [each.empty(connection) for each in editors if each.may_add]
+        return [each.empty(context.connection) for each in editors if each.may_add]
     return [
-        each.stored(connection, record.values)
-        or _too_many(each, record_address(pages.name, segment))
+        each.stored(context.connection, record.values)
+        or _too_many(each, record_address(context.pages.name, segment))
         for each in editors
     ]
 
 
 def _too_many(editor: PartEditor, home: str) -> TooMany:
-    return TooMany(editor.label, f"{home}/related/{editor.related.slug}")
+    return TooMany(editor.label, home + urls.RELATED + editor.related.slug)
 
 
 def _part_mistakes(held: Part) -> list[tuple[Any, Any, str]]:
@@ -308,7 +309,7 @@ def home_of(pages: TablePages) -> str:
 def came_from() -> str:
     """Return the address to go back to, only one of this application's own."""
     address = request.form.get(RETURN) or request.args.get(RETURN) or ""
-    own = address.startswith(request.script_root + "/t/")
+    own = address.startswith(request.script_root + urls.TABLES)
     plain = not any(odd in address for odd in ("//", "\\", "\n", "\r"))
     return address if own and plain else ""
 

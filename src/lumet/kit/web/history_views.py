@@ -9,16 +9,17 @@ from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
-from ..access.reach import Reach
 from ..accounts.audit_log import DONE, MARKED, AuditQuery, Entry
+from ..pages import urls
 from ..pages.context import site
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.titles import DEPTH
 from ..pages.urls import record_address
 from ..queries.record import record_plan
 from ..related.related_records import is_seen
 from .form_context import PIECE, PUT_BACK
-from .navigation import blueprint, key_of, table_or_404
+from .navigation import blueprint, key_or_404, table_or_404
 
 PAGE_CHANGES = 10
 
@@ -36,16 +37,17 @@ class Change:
     title: str = ""
 
 
-@blueprint.get("/t/<name>/r/<segment>/history")
+@blueprint.get(urls.RECORD + urls.HISTORY)
 def history(name: str, segment: str) -> ResponseReturnValue:
     """What happened to a record, the latest first; not to one that had its key before
     and was deleted."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
+    pages, reach = context.pages, context.reach
     if not pages.key:
         abort(404)
-    key = key_of(pages, segment)
+    key = key_or_404(context, segment)
     with site().database.reading() as connection:
-        record = record_plan(site(), pages, reach).read(connection, key)
+        record = record_plan(context).read(connection, key)
         if record is None:
             abort(404)
         roles = reach.reaching(connection, pages.table, key, "edit")
@@ -55,7 +57,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     wanted = AuditQuery(table=name, key=segment, with_rows=True)
     found = site().log.read(wanted, PAGE_CHANGES + 1, before)
     address = record_address(name, segment)
-    labels = open_labels(pages, reach)
+    labels = open_labels(context)
 
     def is_of_now(each: Entry) -> bool:
         is_own = (each.event.table, each.event.key) == (name, segment)
@@ -67,7 +69,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
 
     own = list(takewhile(is_of_now, found))
     more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
-    told = ChangeReader(pages, reach, segment, labels, entered if may_edit else set())
+    told = ChangeReader(context, segment, labels, entered if may_edit else set())
     return render_template(
         "_history.html" if PIECE in request.args else "history.html",
         pages=pages,
@@ -79,24 +81,26 @@ def history(name: str, segment: str) -> ResponseReturnValue:
             for each in own[:PAGE_CHANGES]
             if each.state == DONE and (change := told.change(each)) is not None
         ],
-        more=f"{address}/history?before={more}" if more else "",
+        more=f"{address}{urls.HISTORY}?before={more}" if more else "",
     )
 
 
-def open_labels(pages: TablePages, reach: Reach) -> set[str]:
+def open_labels(context: TableContext) -> set[str]:
     """Return the labels of the fields that the user sees on every record, and that no
     other field shares: the log knows fields by their labels."""
-    open_ = {key for key in pages.fields if is_open(pages, reach, key)}
+    pages = context.pages
+    open_ = {key for key in pages.fields if is_open(context, key)}
     others = {pages.label(key) for key in pages.fields if key not in open_}
     return {pages.label(key) for key in open_} - others
 
 
 def earlier_texts(
-    pages: TablePages, reach: Reach, segment: str, number: int
+    context: TableContext, segment: str, number: int
 ) -> Mapping[str, tuple[str | None, str | None]]:
     """Return the values of a record before and after a change, those alone that its
     history shows this user; nothing for a change of another record, or of one that
     had this key before."""
+    pages = context.pages
     entry = site().log.entry(number)
     if entry is None or (entry.event.table, entry.event.key) != (pages.name, segment):
         return {}
@@ -109,13 +113,14 @@ def earlier_texts(
     return {
         key: texts
         for key, texts in entry.event.texts.items()
-        if key in pages.fields and is_open(pages, reach, key)
+        if key in pages.fields and is_open(context, key)
     }
 
 
-def is_open(pages: TablePages, reach: Reach, key: str, depth: int = 0) -> bool:
+def is_open(context: TableContext, key: str, depth: int = 0) -> bool:
     """Tell whether the user sees a field on every record; of a reference the log keeps
     the title, all of which has to be open as well."""
+    pages, reach = context.pages, context.reach
     name = pages.table.fullname
     if reach.hides(name, key) or reach.shown_where(name, key):
         return False
@@ -126,7 +131,8 @@ def is_open(pages: TablePages, reach: Reach, key: str, depth: int = 0) -> bool:
     if not reach.may("view", target.table.fullname) or depth > DEPTH:
         return False
     return reach.rows(target.table) is target.table and all(
-        is_open(target, reach, part, depth + 1) for part in target.parsed_title.keys
+        is_open(context.about(target), part, depth + 1)
+        for part in target.parsed_title.keys
     )
 
 
@@ -135,8 +141,7 @@ class ChangeReader:
     """What the history of one record may tell a user: the labels that are open, and the
     columns that can be put back."""
 
-    pages: TablePages
-    reach: Reach
+    context: TableContext
     segment: str
     labels: set[str]
     entered: set[str]
@@ -144,14 +149,16 @@ class ChangeReader:
     def change(self, entry: Entry) -> Change | None:
         """Return a change as the history shows it; None where it may not."""
         event = entry.event
-        if (event.table, event.key) != (self.pages.name, self.segment):
+        if (event.table, event.key) != (self.context.pages.name, self.segment):
             return self._of_row(entry)
         fields = _fields(entry, self.labels)
         if event.kind == "edit" and not fields:
             return None  # only what this user may not see was changed
         can = event.kind == "edit" and bool(self.entered & set(event.texts))
-        address = record_address(self.pages.name, self.segment)
-        put_back = f"{address}/edit?{PUT_BACK}={entry.id}" if can and fields else ""
+        address = record_address(self.context.pages.name, self.segment)
+        put_back = (
+            f"{address}{urls.EDIT}?{PUT_BACK}={entry.id}" if can and fields else ""
+        )
         return Change(entry, fields, put_back)
 
     def _of_row(self, entry: Entry) -> Change | None:
@@ -160,11 +167,13 @@ class ChangeReader:
         child = site().registry.pages.get(entry.event.table)
         if child is None or not self._sees_rows(child):
             return None
-        joins = [r for r in self.pages.details if r.table == child.name and r.joined]
+        joins = [
+            r for r in self.context.pages.details if r.table == child.name and r.joined
+        ]
         ends = (*joins[0].columns, *joins[0].joined) if joins else ()
         parts = ends or child.parsed_title.keys
-        is_titled = all(is_open(child, self.reach, key) for key in parts)
-        fields = _fields(entry, open_labels(child, self.reach))
+        is_titled = all(is_open(self.context.about(child), key) for key in parts)
+        fields = _fields(entry, open_labels(self.context.about(child)))
         if entry.event.kind == "edit" and not fields:
             return None
         noun = str(joins[0].label if joins else child.singular)
@@ -173,13 +182,13 @@ class ChangeReader:
 
     def _sees_rows(self, child: TablePages) -> bool:
         name = child.table.fullname
-        if not self.reach.may("view", name):
+        if not self.context.reach.may("view", name):
             return False
-        return self.reach.rows(child.table) is child.table and any(
+        return self.context.reach.rows(child.table) is child.table and any(
             each.table == child.name
             and each.is_part
-            and is_seen(child, each, self.reach)
-            for each in self.pages.details
+            and is_seen(self.context.about(child), each)
+            for each in self.context.pages.details
         )
 
 

@@ -24,7 +24,6 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach
 from ..accounts.preferences import MAX_QUERY_LENGTH, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
@@ -43,9 +42,10 @@ from ..lists.export import (
 from ..lists.list_html import Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import SIZES, ListRequest
+from ..pages import urls
 from ..pages.context import lower_first, note, own_roles, preferences, site
-from ..pages.table_pages import TablePages
-from ..pages.urls import add_address, key_values, leave_list, list_address, record_home
+from ..pages.table_context import TableContext
+from ..pages.urls import add_address, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
 from .bulk_actions import MAX_ROWS, BulkAction, BulkResult, chosen_keys
@@ -66,10 +66,11 @@ class NoSuchPlace(Exception):
     """An address asks for a place that is none of its list."""
 
 
-@blueprint.get("/t/<name>")
+@blueprint.get(urls.LIST)
 def show_list(name: str) -> ResponseReturnValue:
     """A page of a table's list, as its address asks for it."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
+    pages, reach = context.pages, context.reach
     if not pages.has_list:
         abort(404)
     kept = preferences()
@@ -77,9 +78,7 @@ def show_list(name: str) -> ResponseReturnValue:
         return redirect(f"{list_address(name)}?{query}")
     if PIECE not in request.args:
         leave_list(name, request.query_string.decode())
-    list_request = ListRequest(
-        site(), pages, reach, request.args, kept, is_on_screen=True
-    )
+    list_request = ListRequest(context, request.args, kept, is_on_screen=True)
     template, found = "list.html", {}
     try:
         limit = None if list_request.is_usual else LIST_SECONDS
@@ -208,7 +207,7 @@ def _row_actions(
     pages, reach = list_request.pages, list_request.reach
     key = ("acts", pages.name, reach.shape, reach.is_impersonated)
     found: RowActions = list_request.site.plan(
-        key, lambda: _build_row_actions(pages, reach)
+        key, lambda: _build_row_actions(list_request.context)
     )
     if not found.rows or not page.lines:
         return found
@@ -221,7 +220,7 @@ def _row_actions(
     if not limited:
         return found
     keys = [
-        tuple(key_values(list_request.site, pages, line.key).values())
+        tuple(list_request.context.about(pages).key_values(line.key).values())
         for line in page.lines
         if line.key
     ]
@@ -237,13 +236,14 @@ def _row_actions(
     return replace(found, allowed=allowed)
 
 
-def _build_row_actions(pages: TablePages, reach: Reach) -> RowActions:
+def _build_row_actions(context: TableContext) -> RowActions:
+    pages, reach = context.pages, context.reach
     name = pages.table.fullname
     fields = {}
     rows = []
     home = record_home(pages.name)
     if pages.offers("edit") and reach.may("edit", name):
-        rows.append(RowAction("edit", f"{home}*/edit", str(_("Edit"))))
+        rows.append(RowAction("edit", f"{home}*{urls.EDIT}", str(_("Edit"))))
     if pages.offers("add") and reach.may("add", name):
         rows.append(
             RowAction(
@@ -252,7 +252,7 @@ def _build_row_actions(pages: TablePages, reach: Reach) -> RowActions:
         )
     may_delete = pages.offers("delete") and reach.may("delete", name)
     if may_delete:
-        rows.append(RowAction("delete", f"{home}*/delete", str(_("Delete"))))
+        rows.append(RowAction("delete", f"{home}*{urls.DELETE}", str(_("Delete"))))
     if pages.offers("edit"):
         entered = pages.enters(reach, reach.holding("edit", name), is_new=False)
         fields = {
@@ -319,21 +319,22 @@ def _page_links(
     return links
 
 
-@blueprint.post("/t/<name>/bulk")
+@blueprint.post(urls.LIST + urls.BULK)
 def bulk_action(name: str) -> ResponseReturnValue:
     """Delete, change or export several records: first a preview, then it is done."""
     sent = request.form
     action, _dash, kind = sent.get(ACTION, "").partition("-")
     column = sent.get(SET_COLUMN, "") if action == "set" else ""
     right = "export" if action == "export" else "edit" if column else "delete"
-    pages, reach = table_or_404(name, right)
-    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
+    context = table_or_404(name, right)
+    pages = context.pages
+    list_request = ListRequest(context, _asked(), preferences())
     rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
     if right == "export":
         return _export_selected(list_request, [] if is_all else rows, kind, is_all)
     value = sent.get(column, "")
     if column and (
-        column not in pages.seen_by(reach, pages.entered_on(is_new=False))
+        column not in pages.seen_by(context.reach, pages.entered_on(is_new=False))
         or isinstance(pages.fields[column], FileField)
     ):
         abort(404)
@@ -353,7 +354,7 @@ def bulk_action(name: str) -> ResponseReturnValue:
         is_sure, control = IS_SURE in sent, None
         if column and column not in sent:
             form = acting.saver.blank({})
-            fill_lookups(site(), connection, pages, form, reach, [column])
+            fill_lookups(context.on(connection), form, [column])
             control = form[column]
         tally, seen = (
             BulkResult(),
@@ -394,7 +395,7 @@ def _export_selected(
         found = []
         for row in rows[:MAX_ROWS]:
             with suppress(ValueError, ArithmeticError):
-                key = key_values(list_request.site, list_request.pages, row)
+                key = list_request.context.key_values(row)
                 found.append(tuple(key.values()))
         list_request.among = found or [(None,) * len(list_request.pages.key)]
     words = (
@@ -405,12 +406,12 @@ def _export_selected(
     return _send_export(list_request, kind, words)
 
 
-@blueprint.post("/t/<name>/columns")
+@blueprint.post(urls.LIST + urls.COLUMNS)
 def choose_columns(name: str) -> ResponseReturnValue:
     """Keep the columns that this user wants in a list; none: those that were
     decided."""
-    pages, reach = table_or_404(name)
-    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
+    context = table_or_404(name)
+    list_request = ListRequest(context, _asked(), preferences())
     known = list_request.showable()
     chosen = [key for key in request.form.getlist("column") if key in known]
     if "reset" in request.form:
@@ -425,13 +426,13 @@ def _asked() -> MultiDict[str, str]:
     return MultiDict(parse_qsl(query))
 
 
-@blueprint.post("/t/<name>/views")
+@blueprint.post(urls.LIST + urls.VIEWS)
 def save_view(name: str) -> ResponseReturnValue:
     """Keep what a list is asked for under a name."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
     if not current_user.is_authenticated:
         abort(403)
-    list_request = ListRequest(site(), pages, reach, _asked(), preferences())
+    list_request = ListRequest(context, _asked(), preferences())
     address = list_request.address()
     called = request.form.get("name", "").strip()[:80]
     if not called:
@@ -446,7 +447,7 @@ def save_view(name: str) -> ResponseReturnValue:
     return redirect(address)
 
 
-@blueprint.post("/t/<name>/views/<int:number>/forget")
+@blueprint.post(f"{urls.LIST}{urls.VIEWS}/<int:number>{urls.FORGET}")
 def forget_view(name: str, number: int) -> ResponseReturnValue:
     """Forget an own view."""
     table_or_404(name)
@@ -454,13 +455,13 @@ def forget_view(name: str, number: int) -> ResponseReturnValue:
     return redirect(list_address(name))
 
 
-@blueprint.get("/t/<name>/export.<kind>")
+@blueprint.get(urls.LIST + urls.EXPORT + "<kind>")
 def export(name: str, kind: str) -> ResponseReturnValue:
     """What a list shows, all of its rows, as a file."""
-    pages, reach = table_or_404(name, "export")
-    if kind not in FORMATS or not pages.has_list:
+    context = table_or_404(name, "export")
+    if kind not in FORMATS or not context.pages.has_list:
         abort(404)
-    list_request = ListRequest(site(), pages, reach, request.args, preferences())
+    list_request = ListRequest(context, request.args, preferences())
     with site().database.reading() as connection:
         list_request.look(connection)
         words = "; ".join(
@@ -497,13 +498,14 @@ def _busy_exporting() -> ResponseReturnValue:
     return page, 503, {"Retry-After": str(RETRY_SECONDS)}
 
 
-@blueprint.get("/t/<name>/print")
+@blueprint.get(urls.LIST + urls.PRINT)
 def print_list(name: str) -> ResponseReturnValue:
     """The print version of a list: without navigation, up to MAX_PRINTED rows."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
+    pages = context.pages
     if not pages.has_list:
         abort(404)
-    list_request = ListRequest(site(), pages, reach, request.args, preferences())
+    list_request = ListRequest(context, request.args, preferences())
     with site().database.reading() as connection:
         list_request.look(connection)
         plan = list_request.plan()

@@ -4,11 +4,11 @@ script."""
 from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
-from ..access.reach import Reach
 from ..editing.many_to_many import ManyToManyEditor
 from ..editing.record_saver import RecordSaver, SaveResult
 from ..forms.fields import LookupField
-from ..pages.context import site
+from ..pages import urls
+from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..queries.lookups import Found, Lookup
 from ..queries.search import MAX_SEARCH_LENGTH
@@ -34,14 +34,14 @@ def choosing(
         typed.setlist(column, [value])
         outcome.seen = seen_of(typed)
         again = typed_again(pages, saver, outcome, typed)
-        rows = (part_editors(pages, saver.reach), typed)
+        rows = (part_editors(saver.context.about(pages)), typed)
         return form_page(
             pages, saver, again, is_new=is_new, segment=segment, again=rows
         )
     column = typed[FIND]
     if column not in saver.entered:
         abort(404)
-    lookup = _lookup(pages, saver.reach, column, typed)
+    lookup = _lookup(saver.context.about(pages), column, typed)
     search = typed.get(SEARCH, "")[:MAX_SEARCH_LENGTH]
     kept = [
         (key, text)
@@ -60,21 +60,21 @@ def choosing(
     )
 
 
-@blueprint.get("/t/<name>/choices/<column>")
+@blueprint.get(urls.LIST + urls.CHOICES + "<column>")
 def choices(name: str, column: str) -> ResponseReturnValue:
     """The records that a lookup may choose, by what was typed: value and title."""
-    pages, reach = table_or_404(name)
-    lookup = _lookup(pages, reach, column, request.args)
+    context = table_or_404(name)
+    lookup = _lookup(context, column, request.args)
     search = request.args.get(SEARCH, "")[:MAX_SEARCH_LENGTH]
     return _as_choices(lookup.plan.find(search, lookup.given, _skipped()))
 
 
-@blueprint.get("/t/<name>/chosen/<int:number>")
+@blueprint.get(urls.LIST + urls.CHOSEN + "<int:number>")
 def chosen_records(name: str, number: int) -> ResponseReturnValue:
     """The records that may be chosen on a form by way of a table that joins, by what
     was typed."""
-    pages, reach = table_or_404(name)
-    found = [each for each in part_editors(pages, reach) if each.number == number]
+    context = table_or_404(name)
+    found = [each for each in part_editors(context) if each.number == number]
     if not found or not isinstance(found[0], ManyToManyEditor):
         abort(404)
     return _as_choices(found[0].find(request.args.get(SEARCH, ""), _skipped()))
@@ -92,15 +92,16 @@ def _as_choices(found: Found) -> ResponseReturnValue:
     return jsonify({"found": options, "more": found.more, "cut": found.is_cut})
 
 
-def _lookup(pages: TablePages, reach: Reach, column: str, typed: Typed) -> Lookup:
+def _lookup(context: TableContext, column: str, typed: Typed) -> Lookup:
     """Return a lookup with what it follows, as far as that was typed."""
+    pages = context.pages
     field = pages.fields.get(column)
     if column not in pages.lookups or not isinstance(field, LookupField):
         abort(404)
-    if reach.hides(pages.table.fullname, column):
+    if context.reach.hides(pages.table.fullname, column):
         abort(404)
     form = pages.filled({}, typed) if field.depends_on else None
-    lookup = Lookup(site(), pages, reach, column, form)
+    lookup = Lookup(context, column, form)
     if not lookup.is_open:
         abort(404)
     return lookup

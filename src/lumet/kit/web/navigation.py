@@ -30,8 +30,8 @@ from ..pages.context import (
     own_roles,
     site,
 )
-from ..pages.table_pages import TablePages
-from ..pages.urls import key_values, left_list, list_address
+from ..pages.table_context import TableContext
+from ..pages.urls import left_list, list_address
 
 blueprint = Blueprint("pages", __name__)
 
@@ -175,9 +175,9 @@ def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str
     ]
 
 
-def table_or_404(name: str, right: str = "view") -> tuple[TablePages, Reach]:
-    """Return the pages of a table, if the user has this right there; a table out of
-    reach does not exist."""
+def table_or_404(name: str, right: str = "view") -> TableContext:
+    """Return the context of a request on a table, if the user has this right there; a
+    table out of reach does not exist."""
     reach = current_reach()
     pages = site().registry.pages.get(name)
     if pages is None or pages.for_lookups:
@@ -189,12 +189,14 @@ def table_or_404(name: str, right: str = "view") -> tuple[TablePages, Reach]:
         changes and not pages.offers(right)
     ):
         abort(403)
-    return pages, reach
+    return TableContext(site(), pages, reach)
 
 
-def key_of(pages: TablePages, segment: str) -> dict[str, Any]:
+def key_or_404(context: TableContext, segment: str) -> dict[str, Any]:
+    """Return the key in a segment of an address; one that is none of the table's does
+    not exist."""
     try:
-        return key_values(site(), pages, segment)
+        return context.key_values(segment)
     except (ValueError, ArithmeticError):
         abort(404)
 

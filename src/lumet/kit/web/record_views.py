@@ -9,56 +9,57 @@ from flask.typing import ResponseReturnValue
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import Reach
 from ..accounts.preferences import Preferences
 from ..db.errors import classify
 from ..lists.list_request import ListRequest
+from ..pages import urls
 from ..pages.context import site
-from ..pages.table_pages import TablePages
+from ..pages.table_context import TableContext
 from ..pages.urls import add_address, left_list, record_address, record_home
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of
 from ..related.related_records import RelatedBlocks
 from .form_context import PIECE, saver_of
-from .navigation import blueprint, key_of, table_or_404
+from .navigation import blueprint, key_or_404, table_or_404
 
 __all__ = ["blueprint"]
 
 NEIGHBOUR_SECONDS = 1.0  # for finding the records before and behind
 
 
-def _record(pages: TablePages, reach: Reach, connection: Any, segment: str) -> Record:
-    plan = record_plan(site(), pages, reach)
-    found = plan.read(connection, key_of(pages, segment))
+def _record(context: TableContext, connection: Any, segment: str) -> Record:
+    plan = record_plan(context)
+    found = plan.read(connection, key_or_404(context, segment))
     if found is None:
         abort(404)
     return found
 
 
-@blueprint.get("/t/<name>/r/<segment>")
+@blueprint.get(urls.RECORD)
 def show_record(name: str, segment: str) -> ResponseReturnValue:
     """One record and what refers to it."""
-    pages, reach = table_or_404(name)
+    context = table_or_404(name)
+    pages, reach = context.pages, context.reach
     if not pages.key:
         abort(404)
     with site().database.reading() as connection:
-        record = _record(pages, reach, connection, segment)
+        record = _record(context, connection, segment)
         home = record_address(name, segment)
-        blocks = RelatedBlocks(site(), pages, reach, record, home).all(connection)
-        parts = parts_of(site(), connection, pages, reach, record)
-        is_removed = saver_of(pages, reach).is_removed(
-            connection, key_of(pages, segment)
+        blocks = RelatedBlocks(context, record, home).all(connection)
+        parts = parts_of(context.on(connection), record)
+        is_removed = saver_of(context).is_removed(
+            connection, key_or_404(context, segment)
         )
-        above = path_above(site(), connection, pages, reach, dict(record.values))
-        key = key_of(pages, segment)
+        above = path_above(context.on(connection), dict(record.values))
+        key = key_or_404(context, segment)
         may = {
             change: pages.offers(change)
             and bool(reach.reaching(connection, pages.table, key, change))
             for change in ("edit", "delete")
         }
     adds = pages.offers("add") and reach.may("add", pages.table.fullname)
-    earlier, later = _neighbours(pages, reach, key)
+    earlier, later = _neighbours(context, key)
     return render_template(
         "record.html",
         pages=pages,
@@ -75,54 +76,53 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     )
 
 
-@blueprint.get("/t/<name>/r/<segment>/print")
+@blueprint.get(urls.RECORD + urls.PRINT)
 def print_record(name: str, segment: str) -> ResponseReturnValue:
     """The print version of a record, with its related records."""
-    pages, reach = table_or_404(name)
-    if not pages.key:
+    context = table_or_404(name)
+    if not context.pages.key:
         abort(404)
     home = record_address(name, segment)
     with site().database.reading() as connection:
-        record = _record(pages, reach, connection, segment)
-        blocks = RelatedBlocks(site(), pages, reach, record, home).printed(connection)
-        parts = parts_of(site(), connection, pages, reach, record)
+        record = _record(context, connection, segment)
+        blocks = RelatedBlocks(context, record, home).printed(connection)
+        parts = parts_of(context.on(connection), record)
     return render_template(
-        "print-record.html", pages=pages, record=record, parts=parts, blocks=blocks,
+        "print-record.html", pages=context.pages, record=record, parts=parts, blocks=blocks,
         now=datetime.now(UTC).replace(tzinfo=None), address=home,
     )  # fmt: skip
 
 
-@blueprint.get("/t/<name>/r/<segment>/related/<block>")
+@blueprint.get(urls.RECORD + urls.RELATED + "<block>")
 def related(name: str, segment: str, block: str) -> ResponseReturnValue:
     """One block of related records: a piece of its record's page, or a page."""
-    pages, reach = table_or_404(name)
-    if not pages.key:
+    context = table_or_404(name)
+    if not context.pages.key:
         abort(404)
     address = record_address(name, segment)
     with site().database.reading() as connection:
-        record = _record(pages, reach, connection, segment)
-        blocks = RelatedBlocks(site(), pages, reach, record, address)
+        record = _record(context, connection, segment)
+        blocks = RelatedBlocks(context, record, address)
         found = blocks.one(connection, block, request.args)
     if found is None:
         abort(404)
     template = "_related.html" if PIECE in request.args else "related.html"
     return render_template(
-        template, pages=pages, record=record, block=found, address=address
+        template, pages=context.pages, record=record, block=found, address=address
     )
 
 
-def _neighbours(
-    pages: TablePages, reach: Reach, key: dict[str, Any]
-) -> tuple[str, str]:
+def _neighbours(context: TableContext, key: dict[str, Any]) -> tuple[str, str]:
     """Return the addresses of the records before and behind this one, in the list as
     the user left it; "" for none, and where no list was left, or finding them takes
     long."""
+    pages = context.pages
     query = left_list(pages.name).partition("?")[2]
     if not pages.has_list or not left_list(pages.name, or_home=False):
         return "", ""
     asked = MultiDict(parse_qsl(query))
     kept = Preferences(site().users.store, None)
-    list_request = ListRequest(site(), pages, reach, asked, kept)
+    list_request = ListRequest(context, asked, kept)
     try:
         with site().database.reading(NEIGHBOUR_SECONDS) as connection:
             list_request.look(connection)

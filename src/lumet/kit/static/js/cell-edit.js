@@ -10,8 +10,8 @@ if (table) {
     table.dispatchEvent(new CustomEvent("stop-at", { detail: cell }));
     cell.focus();
   };
-  const address = (cell) =>
-    `${cell.parentElement.querySelector("a.title").getAttribute("href")}/field/${keys[cell.cellIndex]}`;
+  const record = (cell) => cell.parentElement.querySelector("a.title").getAttribute("href");
+  const address = (cell) => record(cell) + table.dataset.field + keys[cell.cellIndex];
   const show = (cell, html) => {
     cell.innerHTML = html;
     const form = cell.querySelector("form.in-place");
@@ -29,7 +29,7 @@ if (table) {
   const ask = async (cell, options) => {
     const answer = await fetch(address(cell), { credentials: "same-origin", ...options });
     if (answer.redirected || [400, 401, 403, 404, 500, 503].includes(answer.status)) {
-      window.location.assign(address(cell).replace(/\/field\/[^/]*$/, ""));
+      window.location.assign(record(cell));
       return null;
     }
     return answer;
