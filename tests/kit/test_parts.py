@@ -25,8 +25,9 @@ from sqlalchemy import (
 from sqlalchemy import text as sql
 from sqlalchemy.schema import DropTable
 
+from lumet.kit.access.denied import AccessDenied
 from lumet.kit.access.guard import guard
-from lumet.kit.access.reach import UNBOUNDED, AccessDenied, Reach
+from lumet.kit.access.reach import UNBOUNDED, Reach
 from lumet.kit.access.roles import Role
 from lumet.kit.common.exceptions import CannotStart
 from lumet.kit.common.formatting import date_text, datetime_text, number_text

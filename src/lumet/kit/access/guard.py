@@ -18,7 +18,9 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql.ddl import ExecutableDDLElement
 
-from .reach import GIVEN_ROWS, OPTION, VERIFIED, AccessDenied, Reach
+from .denied import AccessDenied
+from .reach import VERIFIED, Reach
+from .row_reach import GIVEN_ROWS, OPTION
 
 _OWN_SQL = ("BEGIN", "PRAGMA ", "SET ")  # what the engine itself sends
 _RIGHT_FOR = ((Insert, "add"), (Update, "edit"), (Delete, "delete"))

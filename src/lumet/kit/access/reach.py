@@ -5,26 +5,19 @@ reach gives, and changes by the reach's own methods; an event of the engine refu
 other statement. Code of your own that wants more says so: `UNBOUNDED.run(…)`.
 """
 
-import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
-from weakref import WeakKeyDictionary
 
 from sqlalchemy import (
     ClauseElement,
     Column,
     ColumnElement,
-    CursorResult,
-    Executable,
-    FromClause,
-    MetaData,
     Table,
     Update,
     and_,
     bindparam,
     case,
-    column,
     delete,
     insert,
     literal,
@@ -34,209 +27,22 @@ from sqlalchemy import (
 )
 from sqlalchemy.engine import Connection
 
-from ..contract import HIDDEN
-from .roles import CHANGES, Role
+from .denied import AccessDenied, AmbiguousKey, ChangeDenied, MissingKey
+from .roles import Role
+from .row_reach import RowReach
 
-OPTION = "reach"
-QUOTING = "quoting"  # where the business tables keep how their database quotes names
-_MARK = re.compile(r"\{([^{}]+)\}")
 VERIFIED = "verified"  # the option of a change that a reach carries out and checks
-_ROWS, _UPDATES = "existing rows", "updates"
-QUERY = "query"  # what a table of the project's own selects from others
-_NOWHERE = "1 = 0"
-GIVEN_ROWS: WeakKeyDictionary[FromClause, tuple[str, tuple[str, ...]]] = (
-    WeakKeyDictionary()
-)
-
-
+_UPDATES = "updates"
 NOTHING_MADE: Mapping[Column[Any], Any] = {}
 
 
-class AccessDenied(Exception):
-    """A statement that its reach does not allow, or that has none."""
-
-
-class ChangeDenied(Exception):
-    """A change would put a record, or a field of it, beyond the user's own reach."""
-
-
-class AmbiguousKey(ChangeDenied):
-    """A change of one record would change several: the decided key
-    is the same. The transaction is not to be kept."""
-
-
-class MissingKey(ChangeDenied):
-    """A record was added whose key is NULL, so that nothing could find it again. The
-    transaction is not to be kept."""
-
-
 @dataclass(frozen=True)
-class Reach:
+class Reach(RowReach):
     """The reach of one user: the union of the rights of all roles.
 
     `attributes` are the user's, as rules bind them; `is_impersonated`: nothing may be
     changed.
     """
-
-    roles: tuple[Role, ...] = ()
-    attributes: Mapping[str, str | None] = field(default_factory=dict)
-    everything: bool = False
-    is_impersonated: bool = False
-
-    def may(self, right: str, table: str) -> bool:
-        """Tell whether `right` is held on the table of this name, on some rows at
-        least."""
-        if self.everything:
-            return True
-        return bool(self.holding(right, table))
-
-    def holding(self, right: str, table: str) -> tuple[Role, ...]:
-        """Return the roles that hold `right` on the table of this name."""
-        if self.is_impersonated and right in CHANGES:
-            return ()
-        return tuple(role for role in self.roles if right in role.rights_on(table))
-
-    def condition(self, right: str, table: str) -> str:
-        """Return the condition of the rows on which `right` is held; "" for all."""
-        holding = self.holding(right, table)
-        if not holding:
-            return _NOWHERE
-        parts = [role.condition(right, table) for role in holding]
-        return "" if "" in parts else " OR ".join(f"({part})" for part in parts)
-
-    def hides(self, table: str, key: str) -> bool:
-        """Tell whether a column shows on no row at all."""
-        if self.everything:
-            return False
-        seen = self.holding("view", table)
-        return all(role.limit(table, key) == HIDDEN for role in seen)
-
-    def shown_where(self, table: str, key: str) -> str:
-        """Return the condition of the rows within reach on which a column shows; "" for
-        all of them. A limit counts only for the rows that its own role reaches."""
-        showing = [
-            role
-            for role in self.holding("view", table)
-            if role.limit(table, key) != HIDDEN
-        ]
-        if not showing:
-            return _NOWHERE
-        if len(showing) == len(self.holding("view", table)):
-            return ""
-        parts = [role.condition("view", table) for role in showing]
-        return "" if "" in parts else " OR ".join(f"({part})" for part in parts)
-
-    def enterable(
-        self, roles: Iterable[Role], table: str, keys: Iterable[str], is_new: bool
-    ) -> list[str]:
-        """Return those of `keys` that one of `roles` lets a user enter."""
-        held = list(roles)
-        if self.everything:
-            return list(keys)
-        return [
-            key for key in keys if any(r.lets_set(table, key, is_new) for r in held)
-        ]
-
-    def rows(self, table: Table) -> FromClause:
-        """Return the rows of `table` within reach, to select from; columns that are
-        hidden on a row are NULL there.
-
-        The condition stands within a derived table, where no alias can break it;
-        servers merge it, so that indexes are used all the same. Raises AccessDenied
-        when none is.
-        """
-        name = table.fullname
-        if self.everything and QUERY not in table.info:
-            return table
-        if not self.may("view", name):
-            raise AccessDenied(f"view {name}")
-        known: dict[Any, FromClause] = table.info.setdefault(_ROWS, {})
-        if self.shape not in known:
-            known[self.shape] = self._make_rows(table)
-        return known[self.shape]
-
-    def _make_rows(self, table: Table) -> FromClause:
-        shown = {
-            key: self.shown_where(table.fullname, key) for key in tuple(table.c.keys())
-        }
-        left_out = table.info.get("where", "").replace(":", "\\:")
-        wanted = [
-            each for each in (left_out, self.condition("view", table.fullname)) if each
-        ]
-        source: FromClause = table
-        if QUERY in table.info:
-            source = self._select_query(table)
-        elif not wanted and not any(shown.values()):
-            return table
-        columns = [
-            case((text(where), source.c[key])).label(key) if where else source.c[key]
-            for key, where in shown.items()
-        ]
-        made = select(*columns).where(*[text(f"({each})") for each in wanted])
-        if source is table or wanted or any(shown.values()):
-            source = made.subquery(table.name)
-        rows = source
-        GIVEN_ROWS[rows] = (table.fullname, self.shape)
-        return rows
-
-    def _select_query(self, table: Table) -> FromClause:
-        """Return the rows of a query of the project's own over those within reach."""
-        columns = [column(each.name, each.type) for each in table.c]
-        words = self.as_sql(table.info[QUERY], table.metadata)
-        inner = text(words).columns(*columns).subquery(table.name)
-        keyed = [inner.c[each.name].label(each.key) for each in table.c]
-        return select(*keyed).subquery(table.name)
-
-    def as_sql(self, sql: str, tables: MetaData) -> str:
-        """Return SQL with `{TABLE}` replaced by the rows of a table: those within
-        reach. Raises AccessDenied when none of them is."""
-        return _MARK.sub(lambda mark: self._rows_as_sql(tables.tables[mark[1]]), sql)
-
-    def _rows_as_sql(self, table: Table) -> str:
-        quoting = table.metadata.info[QUOTING]
-        name: str = quoting.format_table(table).replace(":", "\\:")
-        if self.rows(table) is table:
-            return name
-        parts = []
-        for key, each in table.c.items():
-            own = quoting.quote(each.name).replace(":", "\\:")
-            where = self.shown_where(table.fullname, key)
-            parts.append(f"CASE WHEN {where} THEN {own} END AS {own}" if where else own)
-        left_out = table.info.get("where", "").replace(":", "\\:")
-        wanted = [left_out, self.condition("view", table.fullname)]
-        where = " AND ".join(f"({each})" for each in wanted if each) or "1 = 1"
-        return f"(SELECT {', '.join(parts)} FROM {name} WHERE {where})"
-
-    def run(
-        self, connection: Connection, statement: Executable, values: Any = None
-    ) -> CursorResult[Any]:
-        """Execute `statement` within this reach."""
-        return self._execute(connection, statement, {**(values or {}), **self.bound})
-
-    def stream(
-        self, connection: Connection, statement: Executable, values: Any, size: int
-    ) -> CursorResult[Any]:
-        """Execute `statement` within this reach by a cursor of the server's: its rows
-        are fetched `size` at a time."""
-        bound = {**(values or {}), **self.bound}
-        return self._execute(connection, statement, bound, yield_per=size)
-
-    @property
-    def bound(self) -> dict[str, str | None]:
-        """The values that conditions bind."""
-        return {f"user_{name}": value for name, value in self.attributes.items()}
-
-    def _execute(
-        self,
-        connection: Connection,
-        statement: Executable,
-        values: Any = None,
-        **options: Any,
-    ) -> CursorResult[Any]:
-        result: CursorResult[Any] = connection.execute(
-            statement, values, execution_options={OPTION: self, **options}
-        )
-        return result
 
     def lock(
         self, connection: Connection, table: Table, key: Mapping[str, Any]
@@ -481,12 +287,6 @@ class Reach:
         if not roles:
             raise ChangeDenied("")
         self._refuse_fields(roles, table, values, is_new=True)
-
-    @property
-    def shape(self) -> tuple[str, ...]:
-        """The part of the reach that statements depend on: reaches of one shape share
-        them."""
-        return ("*",) if self.everything else tuple(role.name for role in self.roles)
 
 
 def _update_of(

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, Engine, Executable, MetaData, event
 
 from ..access.guard import guard, guard_words
-from ..access.reach import QUOTING
+from ..access.row_reach import QUOTING
 from ..common.exceptions import CannotStart
 from .dialects import server_of, server_of_url
 from .dialects.base import WRITING, Server

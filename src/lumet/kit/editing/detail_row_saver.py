@@ -11,7 +11,8 @@ from sqlalchemy import Connection, bindparam, func, literal, select
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, AccessDenied, ChangeDenied
+from ..access.denied import AccessDenied, ChangeDenied
+from ..access.reach import UNBOUNDED
 from ..access.roles import Role
 from ..accounts.audit_log import MARKED, AuditEvent, Recording
 from ..common.url_keys import encode_key
@@ -22,15 +23,12 @@ from ..deletion.delete_impact import find_delete_impact
 from ..pages.context import actor
 from ..pages.table_pages import TablePages, unique_sets
 from ..queries.record import titles_where
+from .conflict_check import SEEN
 from .detail_rows import GONE, KEY, SURE, DetailRowsEditor, DetailRowsRejected, Typed
 from .many_to_many import ManyToManyEditor
-from .record_saver import (
-    SEEN,
-    PendingWrites,
-    RecordNotFound,
-    RuleViolated,
-    SaveResult,
-)
+from .record_reader import RecordNotFound
+from .record_writer import RuleViolated
+from .save_result import PendingWrites, SaveResult
 from .transactions import owners_of, run_in_transaction
 
 
@@ -232,7 +230,7 @@ class DetailRowSaver:
         if is_passing(error) or classify(error).kind in ("busy", "lost"):
             raise error
         outcome = SaveResult(self.pages.filled({}, own))
-        self.saver.refuse(outcome, error)
+        self.saver.checks.refuse(outcome, error)
         self.editor.failed[index] = outcome
         raise DetailRowsRejected from error
 
@@ -277,7 +275,7 @@ class DetailRowSaver:
             raise AccessDenied("delete")
         if not is_marked and SURE not in own:
             self._ask(turn, index, held.key)
-        if not self.saver.remove(connection, held.key):
+        if not self.saver.writer.remove(connection, held.key):
             raise RecordNotFound
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""
@@ -309,10 +307,15 @@ class DetailRowSaver:
             raise AccessDenied("edit")
         if self.editor.moves_keys and self._is_changed(turn, index, own):
             return
-        self.saver.entered = self.editor.entered_by(held.roles, with_parent=True)
-        connection = turn.connection
+        entered = self.editor.entered_by(held.roles, with_parent=True)
         outcome = self.saver.change(
-            connection, held.key, held.values, own, turn.later, seen=held.seen
+            turn.connection,
+            held.key,
+            held.values,
+            own,
+            turn.later,
+            entered=entered,
+            seen=held.seen,
         )
         if not outcome.key:
             self.editor.failed[index] = outcome
@@ -325,7 +328,7 @@ class DetailRowSaver:
         """Tell whether a row is not as its user saw it, which is said there."""
         held = self._held(turn, own)
         entered = self.editor.entered_by(held.roles)
-        now = self.saver.digests(held.seen, held.values, entered)
+        now = self.saver.conflicts.digests(held.seen, held.values, entered)
         is_changed = any(own.get(name, text) != text for name, text in now.items())
         if is_changed:
             message = _("Another user changed this row.")
@@ -335,7 +338,7 @@ class DetailRowSaver:
     def _is_touched(self, own: Typed, held: _Held) -> bool:
         """Tell whether anything in a stored row is not as its user saw it."""
         return any(
-            not self.saver.is_seen(held.seen, name, own)
+            not self.saver.conflicts.is_seen(held.seen, name, own)
             for name in self.editor.columns
             if name in own
         )
@@ -357,7 +360,7 @@ class DetailRowSaver:
                 continue
             text = shown.clean(shown.gather(own.getlist(position)))
             is_new = text != shown.trace(held.values[position])
-            if is_new and self.saver.is_seen(held.seen, position, own):
+            if is_new and self.saver.conflicts.is_seen(held.seen, position, own):
                 is_new = False  # not touched by this user, moved by another
             elif is_new and self._is_changed(turn, index, own):
                 continue
@@ -414,7 +417,7 @@ class DetailRowSaver:
             self.pages.table,
             held.key,
             {column: place},
-            self.saver.stamped(),
+            self.saver.writer.stamped(),
         )
         if position in held.key:
             held.key[position] = place

@@ -31,7 +31,9 @@ from ..pages.table_pages import (
 from ..pages.urls import record_address
 from ..queries.lookups import fill_lookups, lookup_plan
 from ..queries.select_builder import Cell
-from .record_saver import SEEN, RecordSaver, SaveResult
+from .conflict_check import SEEN
+from .record_saver import RecordSaver
+from .save_result import SaveResult
 
 MAX_ROWS = 500  # entered on one form; beyond, each has its own
 KEY, GONE, SURE = "the-key", "is-gone", "is-sure"  # of a row: no column has a hyphen
@@ -296,7 +298,7 @@ class DetailRowsEditor:
         form = self.pages.filled(held)
         form.is_new = False
         entered = self.entered_by(roles(tuple(key.values()))) if self.may_edit else []
-        seen = self.saver.digests(key, held, entered)
+        seen = self.saver.conflicts.digests(key, held, entered)
         kept = {
             name: self._shown(name, held[name])
             for name in self.columns

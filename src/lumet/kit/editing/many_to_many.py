@@ -15,7 +15,8 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.types import NullType
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import AccessDenied, ChangeDenied, Reach
+from ..access.denied import AccessDenied, ChangeDenied
+from ..access.reach import Reach
 from ..accounts.audit_log import AuditEvent, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing, not_allowed
@@ -25,7 +26,8 @@ from ..pages.table_pages import Reference, RelatedRecords, TablePages
 from ..pages.urls import list_address
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .detail_rows import DetailRowsRejected, Typed
-from .record_saver import RecordSaver, RuleViolated
+from .record_saver import RecordSaver
+from .record_writer import RuleViolated
 from .transactions import owners_of
 
 MAX_TICKS = 12  # records to choose from that are a list to tick; more are searched

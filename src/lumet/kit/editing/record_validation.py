@@ -13,8 +13,10 @@ from sqlalchemy import (
     select,
     tuple_,
 )
+from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import UNBOUNDED
+from ..db.errors import classify, not_allowed
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
 from ..pages.context import lower_first
@@ -22,6 +24,7 @@ from ..pages.table_context import TableContext
 from ..pages.table_pages import unique_sets
 from ..queries.hierarchy import hierarchy_by, makes_cycle
 from ..queries.lookups import Lookup
+from .save_result import SaveResult
 
 
 class RecordValidation:
@@ -190,6 +193,30 @@ class RecordValidation:
             labels=labels,
         )
         return str(text)
+
+    def refuse(self, outcome: SaveResult, error: DBAPIError) -> None:
+        """Put what the database refused at the field that it names, else at the top."""
+        told = classify(error)
+        by_name = {column.name: key for key, column in self.pages.table.c.items()}
+        keys = [by_name[name] for name in told.columns if name in by_name]
+        keys = [key for key in keys if key in outcome.form._fields]
+        if told.kind == "unique" and keys:
+            outcome.form.add_error(keys[-1], self.clash_message(tuple(keys)))
+        elif told.kind == "needed" and keys:
+            outcome.form.add_error(keys[0], _("Enter a value."))
+        elif told.kind == "range" and keys:
+            outcome.form.add_error(
+                keys[0], _("The database does not accept this value.")
+            )
+        elif told.kind == "unique":
+            outcome.refused.append(_("Another record already has these values."))
+        elif told.kind == "reference":
+            outcome.refused.append(
+                _("A record that this one refers to no longer exists, or another "
+                  "record refers to a value that you changed.")
+            )  # fmt: skip
+        else:
+            outcome.refused.append(not_allowed(told))
 
 
 def _fills_itself(column: Any) -> bool:

@@ -269,6 +269,17 @@ def lookup_plan(
     return target.plan(LookupPlan, *key, build=build)
 
 
+def titles_by_value(
+    context: TableContext, key: str, values: Sequence[Any]
+) -> dict[str, str]:
+    """Return the titles of the records that a column refers to, by value; none of a
+    table that the user may not see."""
+    reference = context.pages.lookups.get(key)
+    if reference is None or not context.of(reference.target).may("view"):
+        return {}
+    return lookup_plan(context, reference).several(context.connection, values)
+
+
 class Lookup:
     """One lookup of a form: what it may choose, given what the form holds."""
 

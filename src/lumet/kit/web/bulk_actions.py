@@ -10,11 +10,14 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import AccessDenied, AmbiguousKey, ChangeDenied
+from ..access.denied import AccessDenied, AmbiguousKey, ChangeDenied
 from ..accounts.audit_log import MARKED, AuditEvent, recorded
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import find_delete_impact
-from ..editing.record_saver import RecordNotFound, RecordSaver, RuleViolated, is_same
+from ..editing.conflict_check import is_same
+from ..editing.record_reader import RecordNotFound
+from ..editing.record_saver import RecordSaver
+from ..editing.record_writer import RuleViolated
 from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
 from ..lists.list_request import ListRequest
@@ -113,7 +116,7 @@ class BulkAction:
                 key = self.context.key_values(segment)
             except (ValueError, ArithmeticError):
                 continue
-            found[segment] = self.saver.digest(connection, key)
+            found[segment] = self.saver.conflicts.digest(connection, key)
         return found
 
     def carry_out(self, keys: Sequence[str], seen: Mapping[str, str]) -> BulkResult:
@@ -145,7 +148,7 @@ class BulkAction:
                 self.reach.lock(connection, self.pages.table, key)
                 why = self._forbids(connection, key, record)
                 event = None
-                if not is_same(seen, self.saver.digest(connection, key)):
+                if not is_same(seen, self.saver.conflicts.digest(connection, key)):
                     why = str(
                         _("Another user changed this record. Check it and try again.")
                     )
@@ -214,7 +217,7 @@ class BulkAction:
             is_marked = bool(self.pages.soft_delete)
             if not is_marked and beyond_delete(self.context.on(connection), key):
                 return str(_("Your roles do not allow this.")), None
-            self.saver.remove(connection, key)
+            self.saver.writer.remove(connection, key)
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
             words = MARKED if is_marked else ""

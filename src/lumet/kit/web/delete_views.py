@@ -10,7 +10,7 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
-from ..access.reach import AccessDenied, AmbiguousKey
+from ..access.denied import AccessDenied, AmbiguousKey
 from ..accounts.audit_log import MARKED, AuditEvent, Recording
 from ..db.errors import classify, not_allowed
 from ..deletion.cascades import beyond_delete
@@ -85,12 +85,14 @@ def _look(
             abort(404)
         if not context.reach.reaching(connection, pages.table, key, "delete"):
             abort(403)
-        is_removed = saver.is_removed(connection, key)
+        is_removed = saver.reader.is_removed(connection, key)
         is_kept = bool(pages.soft_delete) and not is_removed
         found = DeleteImpact()
         if not is_kept:
             found = find_delete_impact(context.on(connection), key)
-        return DeletedRecord(record, found, saver.digest(connection, key), is_kept)
+        return DeletedRecord(
+            record, found, saver.conflicts.digest(connection, key), is_kept
+        )
 
 
 def _delete(
@@ -105,10 +107,13 @@ def _delete(
 
     def work(connection: Connection, recording: Recording) -> str:
         reach.lock(connection, pages.table, key)
-        if request.form.get(SEEN, "") not in ("", saver.digest(connection, key)):
+        if request.form.get(SEEN, "") not in (
+            "",
+            saver.conflicts.digest(connection, key),
+        ):
             return str(_("Another user changed this record. Check it and try again."))
         if asked.is_kept:
-            if not saver.remove(connection, key):
+            if not saver.writer.remove(connection, key):
                 abort(404)
         else:
             if beyond_delete(context.on(connection), key):
@@ -163,9 +168,9 @@ def restore(name: str, segment: str) -> ResponseReturnValue:
 
     def work(connection: Connection, recording: Recording) -> None:
         context.reach.lock(connection, pages.table, key)
-        if not saver.is_removed(connection, key):
+        if not saver.reader.is_removed(connection, key):
             return
-        if not saver.restore(connection, key):
+        if not saver.writer.restore(connection, key):
             abort(404)
         owners = owners_of(context.on(connection), asked.record.values)
         told = AuditEvent("restore", pages.name, segment)

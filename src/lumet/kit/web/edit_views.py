@@ -19,21 +19,19 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED, AmbiguousKey, ChangeDenied, MissingKey
+from ..access.denied import AmbiguousKey, ChangeDenied, MissingKey
+from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import AuditEvent, Recording
 from ..accounts.form_tokens import FormTokens
 from ..common.url_keys import encode_key
 from ..db.errors import classify
+from ..editing.conflict_check import SEEN, TAKE
 from ..editing.detail_row_saver import PartSaver, part_savers, saved_with
 from ..editing.detail_rows import DetailRowsRejected
-from ..editing.record_saver import (
-    SEEN,
-    TAKE,
-    RecordNotFound,
-    RecordSaver,
-    RuleViolated,
-    SaveResult,
-)
+from ..editing.record_reader import RecordNotFound, RecordReader
+from ..editing.record_saver import RecordSaver
+from ..editing.record_writer import RuleViolated
+from ..editing.save_result import SaveResult
 from ..editing.transactions import SaveAborted, audited
 from ..files.uploads import UploadRejected
 from ..forms.file_fields import REMOVE, FileField, uploads
@@ -269,11 +267,7 @@ def _unsaved(pages: TablePages, saver: RecordSaver, typed: Typed) -> SaveResult:
     """Return the form of a stored record as it was typed, without the database: with
     the fields that it had, by what it says that its user saw."""
     seen = seen_of(typed)
-    outcome = SaveResult(saver.blank({}), seen=seen)
-    outcome.form.is_new = False
-    shown = pages.seen_by(saver.reach, pages.entered_on(is_new=False))
-    saver.entered = [key for key in shown if SEEN + key in seen]
-    return typed_again(pages, saver, outcome, typed)
+    return typed_again(pages, saver, saver.unsaved(seen), typed)
 
 
 @blueprint.route(urls.RECORD + urls.FIELD + "<column>", methods=["GET", "POST"])
@@ -472,7 +466,7 @@ def let_go(pages: TablePages, key: str, name: Any) -> None:
     def is_used() -> bool:
         with site().database.reading() as connection:
             return any(
-                saver_of(TableContext(site(), each, UNBOUNDED)).is_held(
+                RecordReader(TableContext(site(), each, UNBOUNDED)).is_held(
                     connection, column, name
                 )
                 for each in site().registry.pages.values()
@@ -493,7 +487,7 @@ def _refused(
     """Return the form with what was typed, and why it was not saved."""
     outcome = typed_again(pages, saver, outcome, typed)
     if isinstance(error, DBAPIError):
-        saver.refuse(outcome, error)
+        saver.checks.refuse(outcome, error)
     elif isinstance(error, RuleViolated):
         at = error.rule.key
         if at in outcome.form._fields:

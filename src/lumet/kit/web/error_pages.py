@@ -11,7 +11,7 @@ from markupsafe import escape
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException, SecurityError
 
-from ..access.reach import AccessDenied
+from ..access.denied import AccessDenied
 from ..db.errors import classify
 from ..pages.context import note, site
 from .request_limits import UNREADABLE, is_unreadable

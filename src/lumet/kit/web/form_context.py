@@ -10,9 +10,11 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
 from ..accounts.audit_log import AuditQuery, Entry
+from ..editing.conflict_check import SEEN
 from ..editing.detail_rows import DetailRowsEditor, RowsTable
 from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
-from ..editing.record_saver import SEEN, RecordSaver, SaveResult
+from ..editing.record_saver import RecordSaver
+from ..editing.save_result import SaveResult
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from ..pages import urls

@@ -39,9 +39,13 @@ from ..lists.export import (
     TooMany,
     make_export,
 )
+from ..lists.filter_controls import FilterControls
+from ..lists.group_query import GroupQuery
+from ..lists.list_facts import FILTER, VIEWS
 from ..lists.list_html import Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import SIZES, ListRequest
+from ..lists.saved_views import visible_query
 from ..pages import urls
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_context import TableContext
@@ -88,12 +92,7 @@ def show_list(name: str) -> ResponseReturnValue:
                 template, found = "groups.html", _grouped(list_request, connection)
             else:
                 found = _listed(list_request, connection)
-            active_filters = list_request.active_filters(connection)
-            controls = (
-                list_request.controls(connection)
-                if list_request.panel == "filter"
-                else []
-            )
+            found |= _filters(list_request, connection)
     except NoSuchPlace:
         return redirect(list_request.address())
     except DBAPIError as error:
@@ -107,11 +106,8 @@ def show_list(name: str) -> ResponseReturnValue:
         template,
         pages=pages,
         list_request=list_request,
-        active_filters=active_filters,
-        controls=controls,
-        presets=preset_words() if list_request.panel == "filter" else {},
         sizes=SIZES,
-        views=_views(list_request) if list_request.panel == "views" else [],
+        views=_views(list_request) if list_request.panel == VIEWS else [],
         may_share=any(role.shares_views for role in own_roles()),
         may_export=reach.may("export", pages.table.fullname),
         may_add=pages.offers("add") and reach.may("add", pages.table.fullname),
@@ -119,19 +115,34 @@ def show_list(name: str) -> ResponseReturnValue:
     )
 
 
+def _filters(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
+    """Return the active filters, and, where their panel is open, its controls."""
+    filters = FilterControls(list_request)
+    found: dict[str, Any] = {"active_filters": filters.active_filters(connection)}
+    if list_request.panel == FILTER:
+        found["controls"] = filters.controls(connection)
+        found["filter_hidden"] = filters.hidden()
+        found["presets"] = preset_words()
+    return found
+
+
 def _views(list_request: ListRequest) -> list[SavedView]:
     """Return the views that the user can open; of what others share, only what names
     nothing that this user may not see."""
     roles = [role.name for role in own_roles()]
     return [
-        each if each.is_own else replace(each, query=list_request.open_part(each.query))
+        each
+        if each.is_own
+        else replace(each, query=visible_query(list_request, each.query))
         for each in list_request.kept.views(list_request.pages.name, roles)
     ]
 
 
 def _grouped(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
-    groups, has_more = list_request.groups(connection)
+    query = GroupQuery(list_request)
+    groups, has_more = query.groups(connection)
     return {
+        "group_query": query,
         "groups": groups,
         "has_more": has_more,
         "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
@@ -153,9 +164,11 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
         "position": position,
         "labels": plan.labels,
         "links": _page_links(list_request, page, position, count),
-        "sort_links": list_request.sort_links(),
-        "totals": list_request.totals(connection, plan, count),
-        "loosening": list_request.loosening(connection) if empty else [],
+        "sort_links": list_request.sort_links,
+        "totals": GroupQuery(list_request).totals(connection, plan, count),
+        "loosening": FilterControls(list_request).loosening(connection)
+        if empty
+        else [],
         "acts": _row_actions(list_request, connection, page),
         "wide": plan.wide,
         "branch": list_request.branch(connection, page.lines),
@@ -397,7 +410,7 @@ def _export_selected(
             with suppress(ValueError, ArithmeticError):
                 key = list_request.context.key_values(row)
                 found.append(tuple(key.values()))
-        list_request.among = found or [(None,) * len(list_request.pages.key)]
+        list_request.limit_to(found)
     words = (
         ""
         if is_all
@@ -466,7 +479,7 @@ def export(name: str, kind: str) -> ResponseReturnValue:
         list_request.look(connection)
         words = "; ".join(
             f"{m.label}: {m.description}"
-            for m in list_request.active_filters(connection)
+            for m in FilterControls(list_request).active_filters(connection)
         )
     return _send_export(list_request, kind, words)
 
@@ -514,8 +527,8 @@ def print_list(name: str) -> ResponseReturnValue:
         else:
             page = plan.read_at(connection, 0, MAX_PRINTED, list_request.bound)
         count = plan.count(connection, bound=list_request.bound)
-        active_filters = list_request.active_filters(connection)
-        totals = list_request.totals(connection, plan, count)
+        active_filters = FilterControls(list_request).active_filters(connection)
+        totals = GroupQuery(list_request).totals(connection, plan, count)
     return render_template(
         "print.html", pages=pages, page=page, count=count, active_filters=active_filters, totals=totals,
         labels=plan.labels, now=datetime.now(UTC).replace(tzinfo=None),

@@ -5,7 +5,8 @@ from flask import abort, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
 from ..editing.many_to_many import ManyToManyEditor
-from ..editing.record_saver import RecordSaver, SaveResult
+from ..editing.record_saver import RecordSaver
+from ..editing.save_result import SaveResult
 from ..forms.fields import LookupField
 from ..pages import urls
 from ..pages.table_context import TableContext

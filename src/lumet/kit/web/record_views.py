@@ -48,7 +48,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         home = record_address(name, segment)
         blocks = RelatedBlocks(context, record, home).all(connection)
         parts = parts_of(context.on(connection), record)
-        is_removed = saver_of(context).is_removed(
+        is_removed = saver_of(context).reader.is_removed(
             connection, key_or_404(context, segment)
         )
         above = path_above(context.on(connection), dict(record.values))

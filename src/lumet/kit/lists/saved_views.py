@@ -1,0 +1,35 @@
+"""Saved views of a list: what of their queries a user may see."""
+
+from urllib.parse import parse_qsl, urlencode
+
+from ..queries.filters import seen_operators
+from .list_query import TITLE
+from .list_request import ListRequest
+
+_COLUMNS = ("sort", "columns", "by", "sum")  # parameters that list columns
+
+
+def visible_query(list_request: ListRequest, query: str) -> str:
+    """Return the part of a list's query that this user may see: no filter by a hidden
+    column, or by records of a table out of reach."""
+    columns = {*list_request.showable(), TITLE}
+    found = []
+    for name, value in parse_qsl(query):
+        if not _may_filter(list_request, name):
+            continue
+        kept = value
+        if name in _COLUMNS:
+            words = value.split(",")
+            kept = ",".join(w for w in words if w.removeprefix("-") in columns)
+        if kept:
+            found.append((name, kept))
+    return urlencode(found, safe=",.~")
+
+
+def _may_filter(list_request: ListRequest, name: str) -> bool:
+    """Tell whether a parameter is no filter, or one that the user can have."""
+    key, dot, operator = name.rpartition(".")
+    if not dot:
+        return True
+    is_seen = key in list_request.known.columns
+    return is_seen and operator in seen_operators(list_request.context, key)
