@@ -12,7 +12,7 @@ from unittest import mock
 
 from sqlalchemy import text
 
-from lumet.kit.accounts import passwords, throttle
+from lumet.kit.accounts import invitations, passwords, sessions, throttle, user_rows
 from lumet.kit.accounts import store as stores
 from lumet.kit.accounts import users as accounts
 from lumet.kit.accounts.audit_log import (
@@ -22,8 +22,11 @@ from lumet.kit.accounts.audit_log import (
     AuditQuery,
     recorded,
 )
+from lumet.kit.accounts.passwords import AccountError
 from lumet.kit.accounts.store import open_store
-from lumet.kit.accounts.users import AccountError, AccountPolicy, TooManyFailures, Users
+from lumet.kit.accounts.throttle import TooManyFailures
+from lumet.kit.accounts.user_rows import AccountPolicy
+from lumet.kit.accounts.users import Users
 from lumet.kit.common.exceptions import CannotStart
 from tests.support.capabilities import needs
 from tests.support.servers import MARIADB, POSTGRESQL, make_server_database
@@ -51,9 +54,8 @@ INSERT INTO user_role VALUES (1, 'administrator');
 
 def clock(moment: datetime) -> Any:
     """Let the accounts believe that it is `moment`."""
-    return mock.patch.multiple(throttle, now=lambda: moment), mock.patch.multiple(
-        accounts, now=lambda: moment
-    )
+    modules = (throttle, sessions, invitations, user_rows, accounts)
+    return [mock.patch.object(each, "now", lambda: moment) for each in modules]
 
 
 class AccountsTest(unittest.TestCase):
@@ -96,15 +98,15 @@ class AccountsTest(unittest.TestCase):
         self.assertIn(f"version {version}", str(caught.exception))
         # one that runs already goes on: what it knows is still there
         self.users.add("Ina", PASSWORD, ["administrator"])
-        self.assertIsNotNone(self.users.sign_in("ina", PASSWORD, "here"))
+        self.assertIsNotNone(self.users.sessions.sign_in("ina", PASSWORD, "here"))
 
     def test_names_and_passwords(self) -> None:
         self.users.add("Ina", PASSWORD, ["administrator", "administrator"])
-        stored = self.users.sign_in("  INA ", PASSWORD, "here")
+        stored = self.users.sessions.sign_in("  INA ", PASSWORD, "here")
         assert stored is not None
         self.assertEqual(stored.roles, ("administrator",))
-        self.assertIsNone(self.users.sign_in("ina", "wrong", "here"))
-        self.assertIsNone(self.users.sign_in("nobody", PASSWORD, "here"))
+        self.assertIsNone(self.users.sessions.sign_in("ina", "wrong", "here"))
+        self.assertIsNone(self.users.sessions.sign_in("nobody", PASSWORD, "here"))
         for name, password in (
             ("ina", PASSWORD),
             ("x", "short"),
@@ -129,52 +131,52 @@ class AccountsTest(unittest.TestCase):
         number = self.users.add("ina", PASSWORD, ["administrator"])
         for end in (
             lambda session: self.users.set_password("ina", PASSWORD),
-            lambda session: self.users.sign_out(session.token),
-            lambda session: self.users.end_sessions(number),
-            lambda session: self.users.end_session(
-                number, self.users.own_session(session)
+            lambda session: self.users.sessions.sign_out(session.token),
+            lambda session: self.users.sessions.end_sessions(number),
+            lambda session: self.users.sessions.end_session(
+                number, self.users.sessions.own_session(session)
             ),
             lambda session: self.users.disable("ina"),
         ):
-            found = self.users.sign_in("ina", PASSWORD, "here")
+            found = self.users.sessions.sign_in("ina", PASSWORD, "here")
             assert found is not None
-            self.assertIsNotNone(self.users.load(found.get_id()))
+            self.assertIsNotNone(self.users.sessions.load(found.get_id()))
             end(found)
-            self.assertIsNone(self.users.load(found.get_id()))
-        self.assertIsNone(self.users.sign_in("ina", PASSWORD, "here"))
+            self.assertIsNone(self.users.sessions.load(found.get_id()))
+        self.assertIsNone(self.users.sessions.sign_in("ina", PASSWORD, "here"))
         for session in ("", "1", "x.y", "%", "' OR 1=1 --"):
-            self.assertIsNone(self.users.load(session))
+            self.assertIsNone(self.users.sessions.load(session))
 
     def test_sessions_end_by_rest_and_by_age(self) -> None:
         self.users.add("ina", PASSWORD, ["administrator"])
-        rested = self.users.sign_in("ina", PASSWORD, "here")
-        aged = self.users.sign_in("ina", PASSWORD, "there")
+        rested = self.users.sessions.sign_in("ina", PASSWORD, "here")
+        aged = self.users.sessions.sign_in("ina", PASSWORD, "there")
         assert rested is not None
         assert aged is not None
         for _ in range(23):  # used every seven hours, for nearly seven days
             self.at(timedelta(hours=7))
-            self.assertIsNotNone(self.users.load(aged.token))
-        self.assertIsNone(self.users.load(rested.token))
+            self.assertIsNotNone(self.users.sessions.load(aged.token))
+        self.assertIsNone(self.users.sessions.load(rested.token))
         self.at(timedelta(hours=8))
-        self.assertIsNone(self.users.load(aged.token))
+        self.assertIsNone(self.users.sessions.load(aged.token))
 
     def test_one_s_own_new_password_keeps_the_present_session(self) -> None:
         self.users.add("ina", PASSWORD, ["administrator"])
-        here = self.users.sign_in("ina", PASSWORD, "here")
-        there = self.users.sign_in("ina", PASSWORD, "there")
+        here = self.users.sessions.sign_in("ina", PASSWORD, "here")
+        there = self.users.sessions.sign_in("ina", PASSWORD, "there")
         assert here is not None
         assert there is not None
         with self.assertRaises(AccountError):
             self.users.confirm(here, "wrong", "10.0.0.1")
         self.users.confirm(here, PASSWORD, "10.0.0.1")
         self.users.change_password(here, "another long one")
-        self.assertIsNotNone(self.users.load(here.token))
-        self.assertIsNone(self.users.load(there.token))
+        self.assertIsNotNone(self.users.sessions.load(here.token))
+        self.assertIsNone(self.users.sessions.load(there.token))
 
     def test_the_present_password_cannot_be_guessed_without_end(self) -> None:
         self.at(timedelta())
         self.users.add("ina", PASSWORD, ["administrator"])
-        here = self.users.sign_in("ina", PASSWORD, "10.0.0.1")
+        here = self.users.sessions.sign_in("ina", PASSWORD, "10.0.0.1")
         assert here is not None
         for _number in range(4):
             with self.assertRaises(AccountError):
@@ -182,10 +184,10 @@ class AccountsTest(unittest.TestCase):
         with self.assertRaises(TooManyFailures):
             self.users.confirm(here, PASSWORD, "10.0.0.1")
         self.at(timedelta(minutes=1))
-        self.assertIsNotNone(self.users.load(here.token))
+        self.assertIsNotNone(self.users.sessions.load(here.token))
         with self.assertRaises(AccountError):
             self.users.confirm(here, "wrong", "10.0.0.1")
-        self.assertIsNone(self.users.load(here.token), "the session ends")
+        self.assertIsNone(self.users.sessions.load(here.token), "the session ends")
 
     def test_names_that_were_in_use_stay_reserved(self) -> None:
         number = self.users.add("ann", PASSWORD, ["viewer"])
@@ -212,64 +214,66 @@ class AccountsTest(unittest.TestCase):
         )
         right.start()
         self.addCleanup(right.stop)
-        known = self.users.sign_in("ina", PASSWORD, "10.0.0.1")
+        known = self.users.sessions.sign_in("ina", PASSWORD, "10.0.0.1")
         assert known is not None
-        self.users.remember_device(known.id, "a device")
+        self.users.sessions.remember_device(known.id, "a device")
         waits = []
         for _ in range(throttle.FREE):
-            self.assertIsNone(self.users.sign_in("ina", "wrong", "10.9.9.9"))
+            self.assertIsNone(self.users.sessions.sign_in("ina", "wrong", "10.9.9.9"))
         for _ in range(6):
             with self.assertRaises(TooManyFailures) as caught:
-                self.users.sign_in("ina", PASSWORD, "10.9.9.9")
+                self.users.sessions.sign_in("ina", PASSWORD, "10.9.9.9")
             waits.append(caught.exception.seconds)
             self.at(timedelta(seconds=waits[-1]))
-            self.assertIsNone(self.users.sign_in("ina", "wrong", "10.9.9.9"))
+            self.assertIsNone(self.users.sessions.sign_in("ina", "wrong", "10.9.9.9"))
         self.assertEqual(waits, [2, 4, 8, 16, 32, 64])
         # from elsewhere, and from the same network with a known device
-        self.assertIsNotNone(self.users.sign_in("ina", PASSWORD, "10.0.0.2"))
+        self.assertIsNotNone(self.users.sessions.sign_in("ina", PASSWORD, "10.0.0.2"))
         self.assertIsNotNone(
-            self.users.sign_in("ina", PASSWORD, "10.9.9.9", "a device")
+            self.users.sessions.sign_in("ina", PASSWORD, "10.9.9.9", "a device")
         )
         with self.assertRaises(TooManyFailures):
-            self.users.sign_in("ina", PASSWORD, "10.9.9.9", "another")
+            self.users.sessions.sign_in("ina", PASSWORD, "10.9.9.9", "another")
         # one network over many names, known or not
         for number in range(throttle.FAILURES_PER_NETWORK):
-            self.users.sign_in(f"n{number}", "wrong", "2001:db8::1")
+            self.users.sessions.sign_in(f"n{number}", "wrong", "2001:db8::1")
         with self.assertRaises(TooManyFailures):
-            self.users.sign_in("ina", PASSWORD, "2001:db8::2")
+            self.users.sessions.sign_in("ina", PASSWORD, "2001:db8::2")
         self.at(throttle.NETWORK_WINDOW)
-        self.assertIsNotNone(self.users.sign_in("ina", PASSWORD, "2001:db8::2"))
+        self.assertIsNotNone(
+            self.users.sessions.sign_in("ina", PASSWORD, "2001:db8::2")
+        )
 
     def test_links_work_once_and_not_for_ever(self) -> None:
-        old = self.users.invite_first("administrator")
-        token = self.users.invite_first("administrator")
-        self.assertIsNone(self.users.invited_role(old))
+        old = self.users.invitations.invite_first("administrator")
+        token = self.users.invitations.invite_first("administrator")
+        self.assertIsNone(self.users.invitations.invited_role(old))
         self.assertNotIn(token.encode(), (self.folder / "accounts.db").read_bytes())
         with self.assertRaises(AccountError):
-            self.users.accept(token, "ina", "short")
-        self.users.accept(token, "ina", PASSWORD)
-        self.assertIsNone(self.users.invited_role(token))
-        invited = self.users.invite("Tove", ["viewer"])
-        self.assertIsNone(self.users.sign_in("tove", "!", "here"))
-        self.assertEqual(self.users.of_link(invited), "Tove")
+            self.users.invitations.accept(token, "ina", "short")
+        self.users.invitations.accept(token, "ina", PASSWORD)
+        self.assertIsNone(self.users.invitations.invited_role(token))
+        invited = self.users.invitations.invite("Tove", ["viewer"])
+        self.assertIsNone(self.users.sessions.sign_in("tove", "!", "here"))
+        self.assertEqual(self.users.invitations.of_link(invited), "Tove")
         with self.assertRaises(AccountError):
-            self.users.use_link(invited, "short")
-        self.users.use_link(invited, PASSWORD)
-        self.assertIsNotNone(self.users.sign_in("tove", PASSWORD, "here"))
+            self.users.invitations.use_link(invited, "short")
+        self.users.invitations.use_link(invited, PASSWORD)
+        self.assertIsNotNone(self.users.sessions.sign_in("tove", PASSWORD, "here"))
         for wrong in (invited, "", "x"):
             with self.assertRaises(AccountError):
-                self.users.use_link(wrong, "another long one")
-        late = self.users.link_for(self.users.find("tove").id)
-        self.at(accounts.LINK_LASTS + timedelta(seconds=1))
-        self.assertIsNone(self.users.of_link(late))
+                self.users.invitations.use_link(wrong, "another long one")
+        late = self.users.invitations.link_for(self.users.find("tove").id)
+        self.at(invitations.LINK_LASTS + timedelta(seconds=1))
+        self.assertIsNone(self.users.invitations.of_link(late))
 
     def test_of_several_who_come_at_once_one_is_the_first_user(self) -> None:
-        token = self.users.invite_first("administrator")
+        token = self.users.invitations.invite_first("administrator")
         names = ("ina", "eva", "tove", "rolf")
 
         def accept(name: str) -> bool:
             try:
-                self.users.accept(token, name, PASSWORD)
+                self.users.invitations.accept(token, name, PASSWORD)
             except AccountError:
                 return False
             return True
@@ -280,7 +284,7 @@ class AccountsTest(unittest.TestCase):
 
     def test_a_link_finds_its_user_under_another_name(self) -> None:
         number = self.users.add("tove", PASSWORD, ["viewer"])
-        token = self.users.link_for(number)
+        token = self.users.invitations.link_for(number)
         hashed = passwords.hash_password
 
         def renamed(password: str) -> str:
@@ -288,8 +292,10 @@ class AccountsTest(unittest.TestCase):
             return hashed(password)
 
         with mock.patch.object(passwords, "hash_password", renamed):
-            self.users.use_link(token, "lamps on the seven bars")
-        found = self.users.sign_in("tove marsk", "lamps on the seven bars", "here")
+            self.users.invitations.use_link(token, "lamps on the seven bars")
+        found = self.users.sessions.sign_in(
+            "tove marsk", "lamps on the seven bars", "here"
+        )
         self.assertIsNotNone(found)
 
     def test_somebody_always_keeps_the_accounts(self) -> None:
@@ -348,13 +354,13 @@ class StoreTest(unittest.TestCase):
         self.addCleanup(store.engine.dispose)
         open_store(url, folder).engine.dispose()  # a second start changes nothing
         users = Users(store)
-        found = users.sign_in("ina", PASSWORD, "here")
+        found = users.sessions.sign_in("ina", PASSWORD, "here")
         assert found is not None
         self.assertEqual(found.roles, ("administrator",))
         users.set_attributes(found.id, {"district": "NR"})
         users.set_profile(found.id, "de", "Europe/Berlin")
-        users.invite("Tove", ["viewer"])
-        again = users.load(found.token)
+        users.invitations.invite("Tove", ["viewer"])
+        again = users.sessions.load(found.token)
         assert again is not None
         self.assertEqual((again.attributes, again.language), ({"district": "NR"}, "de"))
         log = AuditLog(store)

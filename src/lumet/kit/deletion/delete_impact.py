@@ -37,7 +37,8 @@ from ..pages.table_pages import (
     is_single,
 )
 from ..pages.urls import record_address, record_home
-from ..queries.select_builder import Cell, SelectBuilder
+from ..queries.cells import Cell
+from ..queries.select_builder import SelectBuilder
 from .cascades import (
     beyond_delete,
     key_columns,

@@ -25,9 +25,9 @@ from ..pages.context import Site, actor
 from ..pages.table_pages import Reference, RelatedRecords, TablePages
 from ..pages.urls import list_address
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
-from .detail_rows import DetailRowsRejected, Typed
 from .record_saver import RecordSaver
 from .record_writer import RuleViolated
+from .rows_result import DetailRowsRejected, Typed
 from .transactions import owners_of
 
 MAX_TICKS = 12  # records to choose from that are a list to tick; more are searched

@@ -24,7 +24,7 @@ from ..db.column_types import Date, DateTime
 from ..forms.fields import ChoiceField, MultipleChoiceField, ValueField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.table_pages import TablePages
-from ..queries.select_builder import At, TitleAt
+from ..queries.readers import At, TitleAt
 from .list_request import ListRequest
 
 RISKY = (

@@ -15,6 +15,7 @@ from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.operators import FROM, IS, TO
 from ..pages import urls
 from ..pages.urls import list_address
+from ..queries.cells import Cell
 from ..queries.filters import (
     Filter,
     describe_filter,
@@ -24,15 +25,10 @@ from ..queries.filters import (
 )
 from ..queries.hierarchy import titles_of
 from ..queries.lookups import SHORT_LIST, lookup_plan, titles_by_value
-from ..queries.select_builder import Cell
 from ..queries.title_search import Search
-from .list_query import (
-    ONLY,
-    WITH,
-    ListSpec,
-    list_plan,
-)
+from .list_query import list_plan
 from .list_request import ListRequest
+from .list_spec import ONLY, WITH, ListSpec
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,8 +19,8 @@ from sqlalchemy import (
 
 from ..forms.fields import ChoiceField, ValueField
 from ..forms.number_fields import DecimalField
+from ..queries.cells import Cell
 from ..queries.lookups import titles_by_value
-from ..queries.select_builder import Cell
 from .list_facts import is_by_month, summed_columns
 from .list_query import (
     Count,

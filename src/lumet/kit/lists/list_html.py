@@ -8,7 +8,7 @@ from typing import NamedTuple
 from markupsafe import Markup
 
 from ..common.formatting import MAX_DIGITS
-from ..queries.select_builder import Cell, escape
+from ..queries.cells import Cell, escape
 
 MAX_DEPTH = 9  # levels of a tree that are set in
 

@@ -1,7 +1,7 @@
 """The query of a list: a page at a time, by keyset pagination, however large the table
 is."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any
@@ -16,74 +16,31 @@ from sqlalchemy import (
     bindparam,
     func,
     literal,
-    not_,
-    or_,
     select,
 )
 from sqlalchemy.sql import operators
 
 from ..db.keyset import (
     Term,
-    among_keys,
-    bound_keys,
     branches,
     make_terms,
     read_place,
     write_place,
 )
-from ..forms.fields import (
-    ChoiceField,
-    JsonField,
-    LongTextField,
-    MultipleChoiceField,
-    OtherField,
-    SecretField,
-    TextField,
-)
-from ..forms.file_fields import FileField
-from ..forms.number_fields import DecimalField, DegreesField
 from ..pages.table_context import Plan, TableContext
-from ..pages.table_pages import Order, Reference, TablePages
+from ..pages.table_pages import Order
 from ..pages.urls import record_home
-from ..queries.filters import Shape, conditions
-from ..queries.hierarchy import hierarchy_of
-from ..queries.search import has_words, matchers
-from ..queries.select_builder import Cell, SelectBuilder, escape
-from ..queries.title_search import Modes, is_titled
+from ..queries.cells import Cell
+from ..queries.select_builder import SelectBuilder
+from .deferred_cells import DeferredCells
+from .list_columns import ListColumns
+from .list_conditions import ListConditions
 from .list_html import ListRow, Page
+from .list_spec import ALL_ROWS, Junction, ListSpec
 
 PAGE_ROWS = 25
-MAX_SORTED = 2  # columns in one order
-MAX_ON_CARD = 3  # columns beside the title and the state
 MAX_COUNTED = 10_000  # counting stops here: "more than 10,000"
 NOTHING: Mapping[str, Any] = MappingProxyType({})
-Junction = tuple[()] | tuple[Reference, Reference]
-TOP, BRANCH = "top", "branch"  # parts of a tree
-WITH, ONLY = "with", "only"  # records marked as deleted
-TITLE = "record-title"  # of an address; a column's key has no hyphen
-
-
-@dataclass(frozen=True, slots=True)
-class ListSpec:
-    """The specification of a list beyond its order, as far as its statement depends on
-    it: the columns it shows, the shape of its filters, how many words are searched,
-    whether it is read `among` keys that were found before, what becomes of records
-    marked as deleted (left out, WITH them, ONLY them), which part of a tree it has:
-    TOP, the records without a parent, or BRANCH, the children of the one bound as
-    `p0`…"""
-
-    columns: tuple[str, ...] | None = None
-    shape: Shape = ()
-    words: int = 0
-    among: bool = False
-    deleted: str = ""
-    part: str = ""
-    titled: Modes = ()
-    is_folded: bool = False
-    wide: tuple[str, ...] = ()  # columns that only wide windows show as well
-
-
-ALL_ROWS = ListSpec()
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,38 +49,6 @@ class Count:
 
     number: int
     is_capped: bool
-
-
-class DeferredCells(Plan):
-    """The formulas of some rows, by their keys: worked out for the rows of one page."""
-
-    def __init__(self, context: TableContext, formulas: Sequence[str]) -> None:
-        super().__init__(context)
-        selection = SelectBuilder(context)
-        self._keys = selection.keys_reader()
-        self._cells = {key: selection.cell_reader(key, record_home) for key in formulas}
-        held = among_keys(selection.base, context.pages.key, "keys")
-        self._statement = selection.statement().where(held)
-
-    def cells(
-        self, connection: Connection, keys: Sequence[tuple[Any, ...]]
-    ) -> dict[tuple[Any, ...], dict[str, Cell]]:
-        """Return the cells of the formulas, by key and by name."""
-        if not keys:
-            return {}
-        bound = {"keys": bound_keys(keys)}
-        rows = self.reach.run(connection, self._statement, bound).all()
-        return {
-            self._keys(row): {key: read(row) for key, read in self._cells.items()}
-            for row in rows
-        }
-
-
-def deferred_cells(context: TableContext, formulas: Sequence[str]) -> DeferredCells:
-    """Return the plan of some formulas, built when it is first wanted."""
-    return context.plan(
-        DeferredCells, *formulas, build=lambda bare: DeferredCells(bare, formulas)
-    )
 
 
 def _later(row: Row[Any]) -> Cell:
@@ -172,9 +97,11 @@ class ListPlan(Plan):
         self.shown = [key for key in shown if key not in by and pages.is_shown(key)]
         wide = asked.wide if asked.columns is None else ()
         self.wide = frozenset(wide) & set(self.shown)
+        columns = ListColumns(pages, self.shown, self.wide)
         self._has_address = bool(pages.key) and not inline
         self._has_cells = not inline
-        self._where = self._conditions(by, asked, through)
+        asks = ListConditions(self.selection, context, columns)
+        self._where = asks.conditions(by, asked, through)
         self.terms = self._make_terms(self.selection)
         # where neither reads another table, rows are limited before they are joined
         is_own = self.selection.source is self.selection.base
@@ -183,12 +110,10 @@ class ListPlan(Plan):
         if late and not inline:
             self._late = DeferredCells(context, late)
         self._readers = self._arrange(self.selection)
-        self.labels = labels_of(pages, self.shown)
+        self.labels = columns.labels
         self._home = record_home(pages.name)
-        self.starts = self._cell_starts()
-        self._aligned = [
-            place for place, key in enumerate(self.shown) if self._is_ragged(key)
-        ]
+        self.starts = columns.cell_starts()
+        self._aligned = columns.aligned
         self._point = get_decimal_symbol(site.language)
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         joins = self.selection.source is not self.selection.base
@@ -197,51 +122,6 @@ class ListPlan(Plan):
         # searched titles are in joined tables; without a search those joins are saved
         is_searched = bool(asked.words or asked.titled)
         self._counted = self.selection.source if is_searched else self.selection.base
-
-    def _cell_starts(self) -> list[str]:
-        """Return the beginnings of a row's cells as HTML. Those that a card shows,
-        where the window is narrow, say what they are."""
-        cards = self._card_columns()
-        found = []
-        for key, label, numeric in self.labels:
-            classes = " ".join(
-                ["num"] * numeric
-                + ["wide-only"] * (key in self.wide)
-                + ["state-cell"] * (key in cards[:1] and self._has_colours(key))
-            )
-            start = f'<td class="{classes}"' if classes else "<td"
-            if key in cards:
-                start += f' data-label="{escape(label)}"'
-            found.append(start + ">")
-        return found
-
-    def _card_columns(self) -> list[str]:
-        """Return the columns that a card shows besides the title: the first that has
-        colours, a state, and the most telling others."""
-        fields = {key: self.pages.shown_field(key) for key in self.shown}
-        states = [key for key in fields if self._has_colours(key)]
-        long = (
-            LongTextField | JsonField | SecretField | MultipleChoiceField | OtherField
-        )
-        others = [
-            key
-            for key, shown in fields.items()
-            if key not in states[:1]
-            and key not in self.wide
-            and not isinstance(shown, long)
-        ]
-        return [*states[:1], *others[:MAX_ON_CARD]]
-
-    def _has_colours(self, key: str) -> bool:
-        shown = self.pages.shown_field(key)
-        return isinstance(shown, ChoiceField) and bool(shown.colours)
-
-    def _is_ragged(self, key: str) -> bool:
-        """Tell whether the numbers of a column have different numbers of digits."""
-        shown = self.pages.shown_field(key)
-        if key in self.pages.lookups or not isinstance(shown, DecimalField):
-            return False
-        return shown.scale is None or isinstance(shown, DegreesField)
 
     def _arrange(self, selection: SelectBuilder) -> "_Readers":
         """Add what the list reads to a selection; return the readers, whose places are
@@ -259,66 +139,6 @@ class ListPlan(Plan):
         terms = self._make_terms(selection)
         raw = [selection.place_raw(term.expression) for term in terms]
         return _Readers(key, keys, title, cells, raw)
-
-    def _conditions(
-        self, by: Sequence[str], asked: ListSpec, through: Junction
-    ) -> list[ColumnElement[bool]]:
-        """Return the conditions of the list's rows."""
-        pages, reach, base = self.pages, self.reach, self.selection.base
-        found: list[ColumnElement[bool]] = [
-            base.c[key] == bindparam(f"p{place}") for place, key in enumerate(by)
-        ]
-        if pages.soft_delete and asked.deleted != WITH:
-            alive = pages.is_alive(base)
-            found.append(not_(alive) if asked.deleted == ONLY else alive)
-        tree = hierarchy_of(self.context) if asked.part else None
-        if tree is not None:
-            is_top = asked.part == TOP
-            found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
-        if through:
-            found.append(self._is_joined(*through))
-        found += conditions(self.selection, asked.shape, self._server)
-        if asked.among:
-            found.append(among_keys(base, pages.key, "among"))
-            return found
-        searched = []
-        if asked.words:
-            likes = matchers(self._searched(), self._server, asked.is_folded)
-            searched.append(has_words(likes, asked.words))
-        if asked.titled:
-            columns = self.selection.title_columns()
-            searched.append(
-                is_titled(columns, asked.titled, self._server, asked.is_folded)
-            )
-        return [*found, or_(*searched)] if searched else found
-
-    def _is_joined(self, near: Reference, far: Reference) -> ColumnElement[bool]:
-        """Return the condition that a table joins a row to the parent."""
-        base = self.selection.base
-        rows = self.reach.rows(self.context.of(near.source).pages.table)
-        held = [rows.c[k] == bindparam(f"p{n}") for n, k in enumerate(near.columns)]
-        held += [
-            rows.c[ours] == base.c[its]
-            for ours, its in zip(far.columns, far.referred, strict=True)
-        ]
-        return select(literal(1)).select_from(rows).where(*held).exists()
-
-    def _searched(self) -> list[ColumnElement[Any]]:
-        """Return the searched columns: the title, with those of its references,
-        and the other texts that the list shows."""
-        keys = list(self.pages.parsed_title.keys)
-        keys += [
-            key
-            for key in self.shown
-            if key not in keys
-            and key not in self.wide
-            and key in self.pages.fields
-            and key not in self.pages.lookups
-            and isinstance(self.pages.fields[key], TextField | LongTextField)
-        ]
-        seen = self.pages.seen_by(self.reach, keys)
-        order = [Order(key) for key in seen]
-        return [term for term, _, _ in self.selection.order_terms(order)]
 
     def _make_terms(self, selection: SelectBuilder) -> tuple[Term, ...]:
         """Return the terms of the order, which end in the key as it is stored: the
@@ -551,18 +371,6 @@ def _limited(statement: Select[Any], offset: str) -> Select[Any]:
     return statement.offset(bindparam(offset)) if offset else statement
 
 
-def labels_of(pages: TablePages, keys: Iterable[str]) -> list[tuple[str, str, bool]]:
-    """Return each column's key, label, and whether it is a number."""
-    return [
-        (
-            key,
-            pages.label(key),
-            pages.shown_field(key).numeric and key not in pages.lookups,
-        )
-        for key in keys
-    ]
-
-
 def list_plan(
     context: TableContext,
     order: Sequence[Order],
@@ -576,69 +384,3 @@ def list_plan(
         return ListPlan(bare, order, by, asked, through=through)
 
     return context.plan(ListPlan, tuple(order), by, asked, through, build=build)
-
-
-def is_sortable(context: TableContext, key: str) -> bool:
-    """Tell whether a list can be sorted by a column: not by long texts or bytes, nor by
-    references to what may not be seen."""
-    pages = context.pages
-    if key in pages.lookups:
-        target = context.site.registry[pages.lookups[key].target].table.fullname
-        if not context.reach.may("view", target):
-            return False
-    unsorted = (
-        LongTextField
-        | JsonField
-        | OtherField
-        | SecretField
-        | MultipleChoiceField
-        | FileField
-    )
-    if not pages.is_shown(key) or key in pages.computed or key in pages.list.unindexed:
-        return False
-    return not isinstance(pages.shown_field(key), unsorted)
-
-
-@dataclass(frozen=True, slots=True)
-class Sorting:
-    """The requested order: the parameter, and its columns."""
-
-    order: Sequence[Order]
-    words: tuple[str, ...] = ()
-    column: str = ""  # the first, TITLE for the title
-    down: bool = False
-
-    def by(self, key: str) -> str:
-        """Return the word for sorting by another column, keeping the present one behind
-        it; by the same, the other way round."""
-        turned = self.column == key and not self.down
-        kept = [word for word in self.words if word.removeprefix("-") != key]
-        if not self.words and self.column and self.column != key:
-            kept = [f"{'-' if self.down else ''}{self.column}"]
-        return ",".join([f"{'-' if turned else ''}{key}", *kept[: MAX_SORTED - 1]])
-
-
-def read_sort(context: TableContext, words: str) -> Sorting:
-    """Return the order that the words in an address ask for. A word that names no
-    column is left out; none mean the first order."""
-    pages = context.pages
-    order: list[Order] = []
-    known: list[str] = []
-    for word in words.split(",")[:MAX_SORTED]:
-        down, key = word.startswith("-"), word.removeprefix("-")
-        parts = pages.parsed_title.keys if key == TITLE else (key,)
-        if key == TITLE or is_sortable(context, key):
-            fresh = [part for part in parts if all(part != o.column for o in order)]
-            order += [Order(part, down) for part in fresh]
-            known.append(word)
-    if known:
-        first = known[0]
-        return Sorting(
-            tuple(order), tuple(known), first.removeprefix("-"), first.startswith("-")
-        )
-    first_ = pages.list.orders
-    if not first_:
-        return Sorting(())
-    titled = first_[0].column in pages.parsed_title.keys
-    column = TITLE if titled else first_[0].column
-    return Sorting(tuple(first_), (), column, first_[0].down)

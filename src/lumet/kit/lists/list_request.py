@@ -33,21 +33,9 @@ from ..queries.title_search import Search, read_search
 from .list_facts import PANELS, VIEWS, ListFacts, Nouns, list_facts
 from .list_html import Branch, ListRow
 from .list_links import ListLinks
-from .list_query import (
-    BRANCH,
-    ONLY,
-    PAGE_ROWS,
-    TITLE,
-    TOP,
-    WITH,
-    Count,
-    ListPlan,
-    ListSpec,
-    Sorting,
-    is_sortable,
-    list_plan,
-    read_sort,
-)
+from .list_query import PAGE_ROWS, Count, ListPlan, list_plan
+from .list_spec import BRANCH, ONLY, TITLE, TOP, WITH, ListSpec
+from .sorting import Sorting, is_sortable, read_sort
 
 SIZES = (25, 50, 100, 250)
 EVERYWHERE = "everywhere"  # searched in every text, however many rows

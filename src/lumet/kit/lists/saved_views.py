@@ -3,8 +3,8 @@
 from urllib.parse import parse_qsl, urlencode
 
 from ..queries.filters import seen_operators
-from .list_query import TITLE
 from .list_request import ListRequest
+from .list_spec import TITLE
 
 _COLUMNS = ("sort", "columns", "by", "sum")  # parameters that list columns
 

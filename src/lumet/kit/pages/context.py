@@ -13,7 +13,8 @@ from ..access.roles import Attribute, Role
 from ..accounts.audit_log import Actor, AuditEvent, AuditLog
 from ..accounts.preferences import Preferences
 from ..accounts.throttle import network_of
-from ..accounts.users import SessionUser, Users
+from ..accounts.user_rows import SessionUser
+from ..accounts.users import Users
 from ..contract import ANYONE
 from ..db.engine import Database
 from .registry import Registry

@@ -28,7 +28,8 @@ from ..common.url_keys import encode_key
 from ..db.keyset import among_keys, bound_keys
 from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference, TablePages
-from .select_builder import Cell, SelectBuilder
+from .cells import Cell
+from .select_builder import SelectBuilder
 
 MAX_ABOVE = 50
 MAX_STRANDED = 10_000  # records among which circles are looked for

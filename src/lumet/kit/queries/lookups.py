@@ -14,12 +14,13 @@ from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretF
 from ..forms.file_fields import FileField
 from ..pages.table_context import Plan, TableContext
 from ..pages.table_pages import Order, Reference, python_type
+from .readers import Reader
 from .search import (
     has_words,
     matchers,
     spellings,
 )
-from .select_builder import Reader, SelectBuilder
+from .select_builder import SelectBuilder
 from .title_search import Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find

@@ -8,7 +8,8 @@ from sqlalchemy import Connection, bindparam
 
 from ..pages.table_context import Plan, TableContext
 from ..pages.urls import record_home
-from .select_builder import Cell, SelectBuilder
+from .cells import Cell
+from .select_builder import SelectBuilder
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from ..pages.context import site
 from ..pages.table_pages import DetailRows, TablePages
 from ..pages.urls import left_list
+from ..queries.cells import Cell
 from ..queries.record import Record
-from ..queries.select_builder import Cell
 
 
 def breadcrumbs(

@@ -11,16 +11,10 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 
 from ..lists.list_html import ListRow
-from ..lists.list_query import (
-    TITLE,
-    Count,
-    Junction,
-    ListSpec,
-    Sorting,
-    list_plan,
-    read_sort,
-)
-from ..lists.list_query import is_sortable as can_be_sorted
+from ..lists.list_query import Count, list_plan
+from ..lists.list_spec import TITLE, Junction, ListSpec
+from ..lists.sorting import Sorting, read_sort
+from ..lists.sorting import is_sortable as can_be_sorted
 from ..pages import urls
 from ..pages.context import lower_first
 from ..pages.table_context import TableContext

@@ -21,7 +21,9 @@ from flask_babel import gettext as _
 from flask_login import current_user
 
 from ..access.roles import ALL
-from ..accounts.users import INVITATION_LASTS, LINK_LASTS, Account, AccountError
+from ..accounts.invitations import INVITATION_LASTS, LINK_LASTS
+from ..accounts.passwords import AccountError
+from ..accounts.user_rows import Account
 from ..contract import ANYONE
 from ..pages.context import IMPERSONATION, impersonation, may_manage_users, note, site
 
@@ -83,7 +85,7 @@ def add() -> ResponseReturnValue:
         return _accounts(_("Choose at least one role."), 422)
     name = request.form.get("name", "")
     try:
-        token = site().users.invite(name, roles)
+        token = site().users.invitations.invite(name, roles)
     except AccountError as error:
         return _accounts(str(error), 422)
     account = site().users.find(name)
@@ -120,7 +122,7 @@ def _page(number: int, wrong: str = "", status: int = 200) -> ResponseReturnValu
         account=_account(number),
         roles=_offered(),
         attributes=site().attributes,
-        sessions=site().users.sessions(number),
+        sessions=site().users.sessions.of_user(number),
         wrong=wrong,
     )
     return page, status
@@ -170,7 +172,7 @@ def _listed(roles: Any) -> str:
 def make_link(number: int) -> ResponseReturnValue:
     """Make a link by which a user sets a new password."""
     found = _account(number)
-    token = site().users.link_for(number)
+    token = site().users.invitations.link_for(number)
     note("account", f"made a link to set the password of {found.name}")
     return _show_link(found, token, int(LINK_LASTS.total_seconds()) // 3600)
 
@@ -180,7 +182,7 @@ def make_link(number: int) -> ResponseReturnValue:
 def end_sessions(number: int) -> ResponseReturnValue:
     """End all sessions of a user."""
     found = _account(number)
-    site().users.end_sessions(number)
+    site().users.sessions.end_sessions(number)
     note("account", f"ended all sessions of {found.name}")
     flash(_("All sessions of %(name)s have ended.", name=found.name))
     return redirect(url_for(".account", number=number))

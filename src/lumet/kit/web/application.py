@@ -24,7 +24,8 @@ from markupsafe import Markup
 from ..access.roles import Attribute, Role
 from ..accounts.audit_log import AuditLog
 from ..accounts.store import open_store
-from ..accounts.users import AccountPolicy, Users
+from ..accounts.user_rows import AccountPolicy
+from ..accounts.users import Users
 from ..common import locale
 from ..common.exceptions import CannotStart
 from ..common.formatting import datetime_text, is_language
@@ -237,5 +238,5 @@ def _add_accounts(app: Flask, users: Users) -> None:
     app.extensions["users"] = users
     manager = LoginManager(app)
     manager.login_view, manager.login_message = "login.sign_in", None
-    manager.user_loader(users.load)
+    manager.user_loader(users.sessions.load)
     manager.session_protection = "basic"

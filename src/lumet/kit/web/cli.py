@@ -15,8 +15,10 @@ import waitress
 from flask import Flask
 
 from ..access.roles import Attribute
+from ..accounts.passwords import AccountError
 from ..accounts.store import open_store
-from ..accounts.users import AccountError, AccountPolicy, Users
+from ..accounts.user_rows import AccountPolicy
+from ..accounts.users import Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 from ..contract import ANYONE
@@ -223,7 +225,7 @@ def _say_how_to_begin(app: Flask, address: str) -> None:
         r.name for r in app.extensions["site"].roles.values() if r.manages_users
     ]
     if administrators and users.is_empty():
-        token = users.invite_first(administrators[0])
+        token = users.invitations.invite_first(administrators[0])
         print("There is no user yet. Create the first one within a day at:")
         print(f"  {address}setup/{token}", flush=True)
 

@@ -27,10 +27,10 @@ from ..common.url_keys import encode_key
 from ..db.errors import classify
 from ..editing.conflict_check import SEEN, TAKE
 from ..editing.detail_row_saver import PartSaver, part_savers, saved_with
-from ..editing.detail_rows import DetailRowsRejected
 from ..editing.record_reader import RecordNotFound, RecordReader
 from ..editing.record_saver import RecordSaver
 from ..editing.record_writer import RuleViolated
+from ..editing.rows_result import DetailRowsRejected
 from ..editing.save_result import SaveResult
 from ..editing.transactions import SaveAborted, audited
 from ..files.uploads import UploadRejected

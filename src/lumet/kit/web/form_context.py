@@ -11,7 +11,8 @@ from werkzeug.datastructures import MultiDict
 
 from ..accounts.audit_log import AuditQuery, Entry
 from ..editing.conflict_check import SEEN
-from ..editing.detail_rows import DetailRowsEditor, RowsTable
+from ..editing.detail_row_forms import RowsTable
+from ..editing.detail_rows import DetailRowsEditor
 from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
 from ..editing.record_saver import RecordSaver
 from ..editing.save_result import SaveResult

@@ -21,7 +21,8 @@ from flask_babel import ngettext
 from flask_login import current_user, login_required, login_user, logout_user
 from werkzeug.wrappers import Response
 
-from ..accounts.users import AccountError, TooManyFailures
+from ..accounts.passwords import AccountError
+from ..accounts.throttle import TooManyFailures
 from ..common.formatting import is_language
 from ..pages.context import note, site
 
@@ -40,7 +41,7 @@ def sign_in() -> ResponseReturnValue:
     name = request.form.get("name", "")
     token = request.cookies.get(_device_cookie(), "")
     try:
-        visitor = users.sign_in(
+        visitor = users.sessions.sign_in(
             name,
             request.form.get("password", ""),
             request.remote_addr or "",
@@ -87,7 +88,7 @@ def _device_cookie() -> str:
 def _remember_device(answer: Response, number: int, token: str) -> None:
     """Let this browser be counted by itself when somebody guesses the password."""
     known = token if len(token) == 43 else secrets.token_urlsafe(32)
-    site().users.remember_device(number, known)
+    site().users.sessions.remember_device(number, known)
     answer.set_cookie(
         _device_cookie(),
         known,
@@ -110,7 +111,7 @@ def _next() -> str:
 def sign_out() -> ResponseReturnValue:
     """End the session."""
     if current_user.is_authenticated:
-        site().users.sign_out(current_user.token)
+        site().users.sessions.sign_out(current_user.token)
         note("sign-in", "signed out")
     logout_user()
     session.clear()
@@ -126,10 +127,10 @@ def first_user(token: str) -> ResponseReturnValue:
     users = site().users
 
     def accept(password: str) -> str:
-        users.accept(token, request.form.get("name", ""), password)
+        users.invitations.accept(token, request.form.get("name", ""), password)
         return "the first user was made by the link"
 
-    return _by_link(users.invited_role(token) is not None, "", accept)
+    return _by_link(users.invitations.invited_role(token) is not None, "", accept)
 
 
 @blueprint.route("/set-password/<token>", methods=["GET", "POST"])
@@ -138,9 +139,9 @@ def set_password(token: str) -> ResponseReturnValue:
     users = site().users
 
     def accept(password: str) -> str:
-        return f"{users.use_link(token, password)} set a password by a link"
+        return f"{users.invitations.use_link(token, password)} set a password by a link"
 
-    name = users.of_link(token)
+    name = users.invitations.of_link(token)
     return _by_link(name is not None, name or "", accept)
 
 
@@ -184,8 +185,8 @@ def _profile(wrong: str = "", status: int = 200) -> tuple[str, int]:
         "profile.html",
         wrong=wrong,
         shortest=users.rules.min_password_length,
-        sessions=users.sessions(current_user.id),
-        own=users.own_session(current_user),
+        sessions=users.sessions.of_user(current_user.id),
+        own=users.sessions.own_session(current_user),
         languages=_languages(),
         zones=sorted(available_timezones()),
     )
@@ -245,7 +246,7 @@ def _confirm() -> ResponseReturnValue | None:
         return page, 429, {"Retry-After": str(error.seconds)}
     except AccountError as error:
         note("account", "refused: a wrong present password")
-        if site().users.load(who.token) is None:
+        if site().users.sessions.load(who.token) is None:
             logout_user()
             session.clear()
             return redirect(url_for(".sign_in"))
@@ -275,6 +276,6 @@ def end_session() -> ResponseReturnValue:
     """End one of one's own sessions."""
     name = request.form.get("session", "")
     if len(name) == 16:
-        site().users.end_session(current_user.id, name)
+        site().users.sessions.end_session(current_user.id, name)
         note("account", "ended an own session")
     return redirect(url_for(".profile"))
