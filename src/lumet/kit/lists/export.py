@@ -66,7 +66,7 @@ class Export:
         self.zone = locale.zone()
         pages = list_request.pages
         self.headings = [str(pages.singular)]
-        self.readers: list[Reader] = [self.plan.title]
+        self.readers: list[Reader] = [self.plan.rows.title]
         if with_keys:
             for key in pages.key:
                 self._add(key, pages.label(key), self.plan.selection.value_reader(key))

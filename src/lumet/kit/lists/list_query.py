@@ -1,12 +1,12 @@
 """The query of a list: a page at a time, by keyset pagination, however large the table
 is."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from types import MappingProxyType
 from typing import Any
 
-from babel.numbers import get_decimal_symbol
 from sqlalchemy import (
     ColumnElement,
     Connection,
@@ -25,18 +25,16 @@ from ..db.keyset import (
     branches,
     make_terms,
     read_place,
-    write_place,
 )
 from ..pages.table_context import Plan, TableContext
 from ..pages.table_pages import Order
-from ..pages.urls import record_home
-from ..queries.cells import Cell
 from ..queries.select_builder import SelectBuilder
 from .deferred_cells import DeferredCells
 from .list_columns import ListColumns
 from .list_conditions import ListConditions
-from .list_html import ListRow, Page
+from .list_html import Page
 from .list_spec import ALL_ROWS, Junction, ListSpec
+from .row_readers import RowReaders
 
 PAGE_ROWS = 25
 MAX_COUNTED = 10_000  # counting stops here: "more than 10,000"
@@ -49,22 +47,6 @@ class Count:
 
     number: int
     is_capped: bool
-
-
-def _later(row: Row[Any]) -> Cell:
-    return Cell("")
-
-
-@dataclass(frozen=True, slots=True)
-class _Readers:
-    """The readers of a list's rows: their keys in addresses, those as they are stored,
-    titles, cells, and the places of the order's terms."""
-
-    key: Callable[[Row[Any]], str] | None
-    keys: Callable[[Row[Any]], tuple[Any, ...]] | None
-    title: Callable[[Row[Any]], str]
-    cells: list[Callable[[Row[Any]], Cell]]
-    raw: list[int]
 
 
 class ListPlan(Plan):
@@ -98,23 +80,24 @@ class ListPlan(Plan):
         wide = asked.wide if asked.columns is None else ()
         self.wide = frozenset(wide) & set(self.shown)
         columns = ListColumns(pages, self.shown, self.wide)
-        self._has_address = bool(pages.key) and not inline
-        self._has_cells = not inline
         asks = ListConditions(self.selection, context, columns)
         self._where = asks.conditions(by, asked, through)
         self.terms = self._make_terms(self.selection)
         # where neither reads another table, rows are limited before they are joined
         is_own = self.selection.source is self.selection.base
-        self._late: DeferredCells | None = None
         late = [key for key in self.shown if key in pages.computed and pages.key]
-        if late and not inline:
-            self._late = DeferredCells(context, late)
-        self._readers = self._arrange(self.selection)
+        deferred = DeferredCells(context, late) if late and not inline else None
+        self._readers = partial(
+            RowReaders,
+            context=context,
+            columns=columns,
+            by=by,
+            late=deferred,
+            inline=inline,
+        )
+        self.rows = self._readers(self.selection, terms=self.terms)
         self.labels = columns.labels
-        self._home = record_home(pages.name)
         self.starts = columns.cell_starts()
-        self._aligned = columns.aligned
-        self._point = get_decimal_symbol(site.language)
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
         joins = self.selection.source is not self.selection.base
         used = self.selection.used_columns() if is_own and joins else set()
@@ -122,23 +105,6 @@ class ListPlan(Plan):
         # searched titles are in joined tables; without a search those joins are saved
         is_searched = bool(asked.words or asked.titled)
         self._counted = self.selection.source if is_searched else self.selection.base
-
-    def _arrange(self, selection: SelectBuilder) -> "_Readers":
-        """Add what the list reads to a selection; return the readers, whose places are
-        the same in every selection that is arranged so."""
-        by, late = self._by, self._late
-        key = selection.key_reader() if self._has_address else None
-        keys = selection.keys_reader() if self._has_address else None
-        title = selection.title_reader(without=by)
-        cells = [
-            _later
-            if late is not None and each in self.pages.computed
-            else selection.cell_reader(each, record_home)
-            for each in (self.shown if self._has_cells else ())
-        ]
-        terms = self._make_terms(selection)
-        raw = [selection.place_raw(term.expression) for term in terms]
-        return _Readers(key, keys, title, cells, raw)
 
     def _make_terms(self, selection: SelectBuilder) -> tuple[Term, ...]:
         """Return the terms of the order, which end in the key as it is stored: the
@@ -173,8 +139,8 @@ class ListPlan(Plan):
         rows = rows[:size]
         if backward:
             rows.reverse()
-            return self._page(connection, rows, more, bool(word))
-        return self._page(connection, rows, bool(word), more)
+            return self.rows.page(self.context.on(connection), rows, more, bool(word))
+        return self.rows.page(self.context.on(connection), rows, bool(word), more)
 
     def _rows(
         self,
@@ -203,7 +169,7 @@ class ListPlan(Plan):
     ) -> tuple[str, str]:
         """Return the keys, as addresses have them, of the records before and behind the
         one with this key; "" for none, and where the list does not show it."""
-        if self._readers.key is None:
+        if self.rows.key is None:
             return "", ""
         if ("here",) not in self._statements:
             base = self.selection.base
@@ -215,12 +181,12 @@ class ListPlan(Plan):
         row = self.reach.run(connection, statement, values).first()
         if row is None:
             return "", ""
-        place = read_place(self._place(row), len(self.terms))
+        place = read_place(self.rows.place(row), len(self.terms))
         found = [
             self._rows(connection, place, backward, 1, (), bound)
             for backward in (True, False)
         ]
-        earlier, later = (self._readers.key(rows[0]) if rows else "" for rows in found)
+        earlier, later = (self.rows.key(rows[0]) if rows else "" for rows in found)
         return earlier, later
 
     def _rows_at(
@@ -260,7 +226,7 @@ class ListPlan(Plan):
         inner = inner.where(*self._where, *where).order_by(*order)
         rows = _limited(inner, offset).subquery(self.pages.table.name)
         selection = SelectBuilder(self.context, base=rows)
-        self._arrange(selection)
+        self._readers(selection, terms=self._make_terms(selection))
         downward = [each.modifier is operators.desc_op for each in order]
         terms = self._make_terms(selection)[len(self.terms) - len(order) :]
         again = [
@@ -279,10 +245,9 @@ class ListPlan(Plan):
         """Read a page by its number of rows before it: for views and tables without a
         key, in which no row can be told from another."""
         rows = self._rows_at(connection, skipped, size + 1, bound)
-        lines = [self._line(row) for row in rows[:size]]
         end = str(skipped + size) if len(rows) > size else ""
         begin = str(max(0, skipped - size)) if skipped else ""
-        return Page(lines, begin, end, self._aligned, self._point)
+        return self.rows.page_at(rows[:size], begin, end)
 
     def _branches(self, place: Sequence[Any], backward: bool) -> list[Select[Any]]:
         is_null = tuple(value is None for value in place)
@@ -296,47 +261,6 @@ class ListPlan(Plan):
                 made = [self._limit((), [term.ordered() for term in terms])]
             self._statements[key] = made
         return self._statements[key]
-
-    def _page(
-        self,
-        connection: Connection,
-        rows: Sequence[Row[Any]],
-        earlier: bool,
-        later: bool,
-    ) -> Page:
-        lines = [self._line(row) for row in rows]
-        if self._late is not None and self._readers.keys is not None:
-            keys = [self._readers.keys(row) for row in rows]
-            cells = self._late.for_context(self.context).cells(connection, keys)
-            for line, key in zip(lines, keys, strict=True):
-                for name, cell in cells.get(key, {}).items():
-                    line.cells[self.shown.index(name)] = cell
-        return Page(
-            lines,
-            begin=self._place(rows[0]) if rows and earlier else "",
-            end=self._place(rows[-1]) if rows and later else "",
-            aligned=self._aligned,
-            point=self._point,
-        )
-
-    def _place(self, row: Row[Any]) -> str:
-        return write_place([row[place] for place in self._readers.raw])
-
-    def _line(self, row: Row[Any]) -> ListRow:
-        key = self._readers.key(row) if self._readers.key is not None else ""
-        title = Cell(self._readers.title(row) or "–", self._home + key if key else "")
-        return ListRow(
-            key, title, [read(row) for read in self._readers.cells], self.starts
-        )
-
-    @property
-    def title(self) -> Callable[[Row[Any]], str]:
-        """The reader of a row's title."""
-        return self._readers.title
-
-    def cell(self, key: str) -> Callable[[Row[Any]], Cell]:
-        """Return the reader of a shown column's cell."""
-        return self._readers.cells[self.shown.index(key)]
 
     def over_all(self, columns: Sequence[ColumnElement[Any]]) -> Select[Any]:
         """Select something over all rows that fit, instead of the rows."""
