@@ -5,7 +5,7 @@ Colour only supports: amber for doubtful, red for wrong. Everything reads withou
 """
 
 import textwrap
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from rich.console import Console
@@ -13,14 +13,17 @@ from rich.console import Console
 from lumet.cli.visible import escape
 from lumet.demo.making import DemoUser
 from lumet.design.decision_schema import EDIT_ROWS
+from lumet.design.rewriting import Edited
 from lumet.facts.comparing import Difference
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Table
 from lumet.project.generating import GenerationReport
+from lumet.project.surveyfile import Inferred
 from lumet.project.surveying import Doubt, SurveyReport
 
 MAX_DOUBTS = 8
 MAX_NAMED = 4
+WEAK_TITLE = 0.6  # confidence; below, a title tells little
 _WIDTH = 80
 
 
@@ -35,6 +38,36 @@ def _counted(number: int, noun: str) -> str:
 def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     """Print the result of a survey. `is_alone`: name the next command."""
     out = _console()
+    _show_reading(out, report)
+    if report.is_first:
+        for label, text in _findings(report):
+            for part in textwrap.wrap(text, _WIDTH - 15) or [""]:
+                out.print(f"  {label:<13}{escape(part)}")
+                label = ""
+        _show_doubts(out, report.doubts)
+    else:
+        _show_differences(out, report.differences)
+    if report.followed:
+        out.print("\nYour lines were moved to a new name:")
+        _show_statements(out, report.followed)
+    _show_contradictions(out, report)
+    _show_unread(out, report)
+    if report.edited:
+        out.print('\nEdited, but still marked "#~": remove the mark to decide:')
+        _show_statements(out, report.edited)
+    files = _counted(len(report.written), "file")
+    name = escape(report.folder.name)
+    out.print(
+        f"\nWrote {files} in {name}/. Nothing was written to the database."
+        if report.written
+        else "\nNothing to write: everything is up to date."
+    )
+    if is_alone:
+        out.print("Next:  lumet review --doubtful      or      lumet serve")
+
+
+def _show_reading(out: Console, report: SurveyReport) -> None:
+    """Print the database, and how much of it was read."""
     database, evidence = report.survey.database, report.survey.evidence
     views = sum(table.is_view for table in database.tables)
     parts = [_counted(len(database.tables) - views, "table")]
@@ -51,18 +84,16 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         " read-only) …\n"
         f"  {', '.join(parts)}   {report.seconds:.1f} s\n"
     )
-    if report.is_first:
-        for label, text in _findings(report):
-            for part in textwrap.wrap(text, _WIDTH - 15) or [""]:
-                out.print(f"  {label:<13}{escape(part)}")
-                label = ""
-        _show_doubts(out, report.doubts)
-    else:
-        _show_differences(out, report.differences)
-    if report.followed:
-        out.print("\nYour lines were moved to a new name:")
-        for path, line in report.followed:
-            out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
+
+
+def _show_statements(out: Console, found: Iterable[tuple[str, Edited]]) -> None:
+    for path, line in found:
+        out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
+
+
+def _show_contradictions(out: Console, report: SurveyReport) -> None:
+    """Print declarations that the rows contradict, and decisions that no longer
+    apply."""
     if report.contradictions:
         out.print("\n[yellow]The rows contradict what you declared:[/]")
         for doubt in report.contradictions:
@@ -73,9 +104,13 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         )
         for mistake in report.misfits:
             out.print("  " + escape(str(mistake)).replace("\n", "\n  "))
-    if evidence.cut:
+
+
+def _show_unread(out: Console, report: SurveyReport) -> None:
+    """Print the tables that were not read, or badly."""
+    if cut := report.survey.evidence.cut:
         out.print(
-            f"\n[yellow]Not read: {escape(_named(evidence.cut))}; decided without reading their rows.[/]"
+            f"\n[yellow]Not read: {escape(_named(cut))}; decided without reading their rows.[/]"
         )
     if report.unanalysed:
         out.print(
@@ -87,102 +122,131 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
             " superuser, with whose\n  rights a view's functions would run.[/]"
             " Connect as a user who may only SELECT."
         )
-    if report.edited:
-        out.print('\nEdited, but still marked "#~": remove the mark to decide:')
-        for path, line in report.edited:
-            out.print(f"  {escape(path)}:{line.line}  {escape(_cut(line.text, 60))}")
-    files = _counted(len(report.written), "file")
-    name = escape(report.folder.name)
-    out.print(
-        f"\nWrote {files} in {name}/. Nothing was written to the database."
-        if report.written
-        else "\nNothing to write: everything is up to date."
+
+
+Decided = Mapping[str, Mapping[tuple[str, ...], Inferred]]
+
+
+def _findings(report: SurveyReport) -> Iterator[tuple[str, str]]:
+    """Yield the lines of a first survey: a label, and what was found."""
+    decided = {
+        table: {entry.key: entry for entry in entries}
+        for table, entries in report.survey.tables.items()
+    }
+    lines = (
+        ("References", _references_found(report, decided)),
+        ("Titles", _titles_found(decided)),
+        ("Detail rows", _detail_rows_found(decided)),
+        ("Many-to-many", _junctions_found(report)),
+        ("Columns", _columns_found(decided)),
+        ("Read-only", _read_only_found(report, decided)),
+        ("Unreadable", _unreadable_found(report)),
+        ("Left out", _left_out_found(report, decided)),
+        ("Values", _values_found(report)),
+        ("Lookups", _lookups_found(report)),
     )
-    if is_alone:
-        out.print("Next:  lumet review --doubtful      or      lumet serve")
+    yield from (line for line in lines if line[1])
 
 
-def _findings(report: SurveyReport) -> Iterable[tuple[str, str]]:
+def _count_keys(
+    decided: Decided, fits: Callable[[tuple[str, ...], Inferred], bool]
+) -> int:
+    """Count the decisions that fit."""
+    return sum(fits(k, e) for entries in decided.values() for k, e in entries.items())
+
+
+def _excluded(decided: Decided) -> list[str]:
+    return [table for table, entries in decided.items() if ("include",) in entries]
+
+
+def _references_found(report: SurveyReport, decided: Decided) -> str:
     database = report.survey.database
     references = [r for table in database.tables for r in table.references]
     names = {table.name for table in database.tables}
     lost = [r for r in references if r.referred_table not in names]
     nowhere = f" · {len(lost)} to tables that do not exist" if lost else ""
-    decided = {
-        table: {entry.key: entry for entry in entries}
-        for table, entries in report.survey.tables.items()
-    }
-    found = sum(
-        key[-1] == "references" or key[0] == "references"
-        for entries in decided.values()
-        for key in entries
-    )
+    found = _count_keys(decided, lambda key, _: "references" in (key[0], key[-1]))
     where = "in the rows" if report.survey.evidence.tables else "by their names"
-    told = f" · {found} found {where}" if found else ""
-    yield "References", f"{len(references)} declared{told}{nowhere}"
-    kept = sum(
-        bool(column.values)
-        for profile in report.survey.evidence.tables.values()
-        for column in profile.columns.values()
-    )
-    left = [table for table, entries in decided.items() if ("include",) in entries]
+    inferred = f" · {found} found {where}" if found else ""
+    return f"{len(references)} declared{inferred}{nowhere}"
+
+
+def _titles_found(decided: Decided) -> str:
+    excluded = _excluded(decided)
     titles = {
         table: entries[("title",)]
         for table, entries in decided.items()
-        if table not in left
+        if table not in excluded
     }
-    weak = [table for table, title in titles.items() if title.confidence < 0.6]
+    weak = [name for name, title in titles.items() if title.confidence < WEAK_TITLE]
     text = f"{len(titles) - len(weak)} of {len(titles)} tables have a readable one"
-    yield "Titles", text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
+    return text + (f" · {_named(weak)} {_have(weak)} none" if weak else "")
+
+
+def _detail_rows_found(decided: Decided) -> str:
     edited = [
         f"{key[1]} in {table}"
         for table, entries in decided.items()
         for key, entry in entries.items()
         if key[0] == "details" and EDIT_ROWS in str(entry.value)
     ]
-    if edited:
-        yield "Detail rows", _dotted(edited)
-    if report.junctions:
-        joins = [f"{j.table} {j.reason.partition(',')[0]}" for j in report.junctions]
-        yield "Many-to-many", _dotted(joins)
-    lookups = sum(
-        entry.value == "lookup" and key[-1:] == ("kind",)
-        for entries in decided.values()
-        for key, entry in entries.items()
+    return _dotted(edited) if edited else ""
+
+
+def _junctions_found(report: SurveyReport) -> str:
+    joins = [f"{j.table} {j.reason.partition(',')[0]}" for j in report.junctions]
+    return _dotted(joins) if joins else ""
+
+
+def _columns_found(decided: Decided) -> str:
+    lookups = _count_keys(
+        decided, lambda key, e: key[-1] == "kind" and e.value == "lookup"
     )
-    hidden = sum(
-        entry.value is True and key[-1:] == ("hidden",)
-        for entries in decided.values()
-        for key, entry in entries.items()
+    hidden = _count_keys(
+        decided, lambda key, e: key[-1] == "hidden" and e.value is True
     )
-    yield "Columns", f"{lookups} shown by name · {hidden} hidden"
-    there = [table for table in database.tables if table.name not in left]
+    return f"{lookups} shown by name · {hidden} hidden"
+
+
+def _read_only_found(report: SurveyReport, decided: Decided) -> str:
+    excluded = _excluded(decided)
+    tables = [t for t in report.survey.database.tables if t.name not in excluded]
     keyed = {table for table, entries in decided.items() if ("key",) in entries}
     keyed |= report.keyed
     reasons = (
-        ("a view", [t.name for t in there if t.is_view]),
-        ("no key", _without(there, lambda t: t.primary_key or t.name in keyed)),
-        ("no right to write", _without(there, lambda t: t.is_changeable)),
+        ("a view", [t.name for t in tables if t.is_view]),
+        ("no key", _without(tables, lambda t: t.primary_key or t.name in keyed)),
+        ("no right to write", _without(tables, lambda t: t.is_changeable)),
     )
-    fixed = [f"{_named(names)} ({why})" for why, names in reasons if names]
-    if fixed:
-        yield "Read-only", " · ".join(fixed)
-    if database.unreadable:
-        yield (
-            "Unreadable",
-            f"{_named(database.unreadable)}: the database cannot open it",
-        )
-    technical = [table for table in left if table not in report.survey.left_out]
-    if technical:
-        yield "Left out", f"{_named(technical)}: used by programs only"
-    if kept:
-        those = f"of {_counted(kept, 'column')} with few values are written into"
-        yield "Values", f"{those} the project (--private TABLE.COLUMN leaves them out)"
-    if report.survey.left_out:
-        yield (
-            "Lookups",
-            f"{_named(report.survey.left_out)}: not selected, but referred to",
-        )
+    return " · ".join(f"{_named(names)} ({why})" for why, names in reasons if names)
+
+
+def _unreadable_found(report: SurveyReport) -> str:
+    names = report.survey.database.unreadable
+    return f"{_named(names)}: the database cannot open it" if names else ""
+
+
+def _left_out_found(report: SurveyReport, decided: Decided) -> str:
+    left_out = report.survey.left_out
+    names = [table for table in _excluded(decided) if table not in left_out]
+    return f"{_named(names)}: used by programs only" if names else ""
+
+
+def _values_found(report: SurveyReport) -> str:
+    kept = sum(
+        bool(column.values)
+        for profile in report.survey.evidence.tables.values()
+        for column in profile.columns.values()
+    )
+    if not kept:
+        return ""
+    those = f"of {_counted(kept, 'column')} with few values are written into"
+    return f"{those} the project (--private TABLE.COLUMN leaves them out)"
+
+
+def _lookups_found(report: SurveyReport) -> str:
+    names = report.survey.left_out
+    return f"{_named(names)}: not selected, but referred to" if names else ""
 
 
 def _without(tables: Sequence[Table], has: Callable[[Table], object]) -> list[str]:

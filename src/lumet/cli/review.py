@@ -66,24 +66,27 @@ def show_table(table: ReviewedTable, column: str, found: Review) -> None:
     if column:
         _show_lines(out, chosen, lambda d: d.path[-1])
     else:
-        about = [d for d in chosen if d.path[0] != "field"]
-        _show_lines(out, about, lambda d: ".".join(d.path))
-        _show_refers(out, table, found.references)
-        for name in dict.fromkeys(d.path[1] for d in chosen if d.path[0] == "field"):
-            out.print(f"\n  {escape(name)}")
-            _show_lines(out, table.of_column(name), lambda d: d.path[-1], "    ")
-    for proposal in table.proposals:
-        if not column or proposal.path[1:2] == (column,):
-            _show_proposals(out, [table])
-            break
-    unsure = sum(d.is_doubtful for d in chosen)
-    told = "All certain." if not unsure else f"{unsure} doubtful."
+        _show_whole(out, table, found)
+    if any(not column or p.path[1:2] == (column,) for p in table.proposals):
+        _show_proposals(out, [table])
     if not column:
-        mine = [each for each in found.indexes if each.table == table.name]
-        _show_indexes(out, mine)
+        _show_indexes(out, [each for each in found.indexes if each.table == table.name])
+    doubtful = sum(d.is_doubtful for d in chosen)
+    told = f"{doubtful} doubtful." if doubtful else "All certain."
     out.print(
         f'\n{told} To decide differently, write the key without "#~" in that file.'
     )
+
+
+def _show_whole(out: Console, table: ReviewedTable, found: Review) -> None:
+    """Print the decisions about a table, then those about each column."""
+    about = [d for d in table.decisions if d.path[0] != "field"]
+    _show_lines(out, about, lambda d: ".".join(d.path))
+    _show_refers(out, table, found.references)
+    fields = (d.path[1] for d in table.decisions if d.path[0] == "field")
+    for name in dict.fromkeys(fields):
+        out.print(f"\n  {escape(name)}")
+        _show_lines(out, table.of_column(name), lambda d: d.path[-1], "    ")
 
 
 def _console() -> Console:

@@ -45,25 +45,33 @@ def wanted_indexes(
     if rows < MANY_ROWS or table.is_view or not decisions.include:
         return
     order = [word.removeprefix("-") for word in decisions.list.order]
-    if order and all(table.has_column(name) for name in order):
-        is_lookup = any(table.reference_of(name) for name in order)
+    if _wants_order(table, order):
         whole = [*order, *(k for k in table.primary_key if k not in order)]
-        if not is_lookup and not is_served(table, order):
-            yield _index(database, table, whole, "the order of the list")
+        yield _index(database, table, whole, "the order of the list")
     titled = TITLE_PART.findall(decisions.title)[:1]
-    if any(
-        table.has_column(name)
-        and table.column(name).type.kind == "text"
-        and table.reference_of(name) is None
-        and not is_served(table, (name,))
-        for name in titled
-    ):
+    if any(_wants_search(table, name) for name in titled):
         reason = "the search, and choosing one by its title"
         yield _index(database, table, titled, reason, begins=True)
     for reference in table.references:
         if not is_served(table, reference.columns):
             reason = f"the filter by, and the records of, {reference.referred_table}"
             yield _index(database, table, reference.columns, reason)
+
+
+def _wants_order(table: Table, order: Sequence[str]) -> bool:
+    """Tell whether an index would serve an order: of columns, and not by the titles of
+    other records."""
+    if not order or not all(table.has_column(name) for name in order):
+        return False
+    is_lookup = any(table.reference_of(name) for name in order)
+    return not is_lookup and not is_served(table, order)
+
+
+def _wants_search(table: Table, name: str) -> bool:
+    """Tell whether an index would serve a search in a column: in a text of its own."""
+    if not table.has_column(name) or table.reference_of(name) is not None:
+        return False
+    return table.column(name).type.kind == "text" and not is_served(table, (name,))
 
 
 def _index(

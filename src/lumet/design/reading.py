@@ -26,6 +26,7 @@ _LIST = keys_of(ListDecisions)
 _PAGE = keys_of(PageDecisions)
 _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
+_KEYS = {"list": _LIST, **dict.fromkeys(_PAGES, _PAGE)}  # of sections
 _SECTIONS = ("list", *_PAGES, "sections", "details", "references", "field")
 _FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
 _FORMULA = ("formula", "label", "kind", "help", "choices", "colours", "unit")
@@ -104,37 +105,36 @@ class _TableReader(Scope):
     """Reads the sections of one table's file."""
 
     def section(self, name: str, value: dict[str, Any], into: dict[Path, Any]) -> None:
-        if name == "list":
-            for key, item in value.items():
-                if self.checker.known((name, key), key, _LIST, "[list] has no key"):
-                    self.leaf((name, key), item, _LIST[key].takes, into)
-        elif name in _PAGES:
-            for key, item in value.items():
-                if self.checker.known((name, key), key, _PAGE, f"[{name}] has no key"):
-                    self.leaf((name, key), item, _PAGE[key].takes, into)
+        """Check the keys of one section."""
+        keys = _KEYS.get(name)
+        for key, item in value.items():
+            path = (name, key)
+            if keys is not None:
+                if self.checker.known(path, key, keys, f"[{name}] has no key"):
+                    self.leaf(path, item, keys[key].takes, into)
+            elif name == "sections":
+                if (columns := COLUMNS.read(self, path, item)) is not None:
+                    into[path] = columns
+            elif name == "details":
+                self.detail(path, item, into)
+            elif name == "references":
+                self.refer(path, item, into)
+            else:
+                self.one_field(path, item, into)
+        if name in _PAGES:
             self.needed(name, into)
-        elif name == "sections":
-            for key, item in value.items():
-                columns = COLUMNS.read(self, (name, key), item)
-                if columns is not None:
-                    into[name, key] = columns
-        elif name == "details":
-            for key, item in value.items():
-                self.detail((name, key), item, into)
-        elif name == "references":
-            for key, item in value.items():
-                self.refer((name, key), item, into)
-        else:
-            for key, item in value.items():
-                if item == {}:
-                    continue  # a heading alone, perhaps the machine's, decides nothing
-                if isinstance(item, dict) and "formula" in item:
-                    self.formula((name, key), key, item, into)
-                elif self.column((name, key), key):
-                    if isinstance(item, dict):
-                        self.field((name, key), item, into)
-                    else:
-                        self.checker.wrong((name, key), f"Write [field.{key}] instead.")
+
+    def one_field(self, path: Path, item: Any, into: dict[Path, Any]) -> None:
+        """Check the keys of one column, or of a field that is none."""
+        if item == {}:
+            return  # a heading alone, perhaps the machine's, decides nothing
+        if isinstance(item, dict) and "formula" in item:
+            self.formula(path, path[-1], item, into)
+        elif self.column(path, path[-1]):
+            if isinstance(item, dict):
+                self.field(path, item, into)
+            else:
+                self.checker.wrong(path, f"Write [field.{path[-1]}] instead.")
 
     def needed(self, name: str, decided: Mapping[Path, Any]) -> None:
         """Report a form for new records that leaves out a column that needs a value."""

@@ -42,33 +42,42 @@ class Candidate:
     is_weak: bool = field(default=False, compare=False)
 
 
+def _owners(
+    columns: Mapping[tuple[str, str], ColumnSketch],
+) -> dict[int, list[tuple[str, str]]]:
+    """Return the columns that have a value as a key, by the value's number."""
+    found: dict[int, list[tuple[str, str]]] = {}
+    for end, column in columns.items():
+        for number in column.keys.tolist() if column.keys is not None else ():
+            found.setdefault(number, []).append(end)
+    return found
+
+
 def find_by_values(database: Database, sketches: Sketches) -> list[Candidate]:
     """Return the candidates that values alone propose: texts of which nearly all are in
     a key of another table. Numbers are in each other's ranges by chance."""
-    owners: dict[int, list[tuple[str, str]]] = {}
-    sketches = {n: s for n, s in sketches.items() if not database.table(n).is_view}
-    for table, sketch in sketches.items():
-        for name, column in sketch.columns.items():
-            if column.keys is not None and _is_text(database, table, name):
-                for number in column.keys.tolist():
-                    owners.setdefault(number, []).append((table, name))
+    texts = {
+        (table, name): column
+        for table, sketch in sketches.items()
+        if not database.table(table).is_view
+        for name, column in sketch.columns.items()
+        if _is_text(database, table, name)
+    }
+    owners = _owners(texts)
     found = []
-    for table, sketch in sketches.items():
-        for name, column in sketch.columns.items():
-            if column.distinct < DISTINCT or not _is_text(database, table, name):
-                continue
-            first = in_order(value for value, _ in column.values[:FEW]).tolist()
-            if sum(number in owners for number in first) < FEW // 2:
-                continue  # most columns end here
-            probes = in_order(value for value, _ in column.values[:PROBES]).tolist()
-            met = Counter(
-                owner for number in probes for owner in owners.get(number, ())
-            )
-            found += [
-                Candidate(table, (name,), *_end(owner))
-                for owner, number in sorted(met.items())
-                if number >= MOSTLY * len(probes) and owner != (table, name)
-            ]
+    for (table, name), column in texts.items():
+        if column.distinct < DISTINCT:
+            continue
+        first = in_order(value for value, _ in column.values[:FEW]).tolist()
+        if sum(number in owners for number in first) < FEW // 2:
+            continue  # most columns end here
+        probes = in_order(value for value, _ in column.values[:PROBES]).tolist()
+        met = Counter(owner for number in probes for owner in owners.get(number, ()))
+        found += [
+            Candidate(table, (name,), *_end(owner))
+            for owner, number in sorted(met.items())
+            if number >= MOSTLY * len(probes) and owner != (table, name)
+        ]
     return found
 
 

@@ -143,21 +143,25 @@ def _value_list(table: Table, column: Column, counts: Counter[Any]) -> tuple[str
     """Return the values of a small code column, none of one that may hold a person's
     data: only text that repeats often, in a column that is neither unique, nor a
     reference, nor named like a person's or a contact's."""
-    lowered = column.name.casefold()
-    if (
-        column.type.kind != "text"
-        or not counts
-        or len(counts) > MAX_VALUES
-        or counts.total() < REPEATS * len(counts)
-        or table.is_unique((column.name,))
-        or table.reference_of(column.name) is not None
-        or any(word in lowered for word in _PERSONAL)
-        or any(not isinstance(value, str) for value in counts)
-        or any(
-            len(value) > MAX_VALUE_LENGTH or not value.isprintable() for value in counts
-        )
-    ):
+    if column.type.kind != "text" or _may_be_personal(table, column):
+        return ()
+    if not counts or len(counts) > MAX_VALUES or counts.total() < REPEATS * len(counts):
+        return ()
+    if not all(map(_is_short, counts)):
         return ()
     often = [item for item in counts.items() if item[1] >= REPEATS]
     ordered = sorted(often, key=lambda item: (-item[1], item[0]))
     return tuple(value for value, _ in ordered) if len(ordered) > 1 else ()
+
+
+def _may_be_personal(table: Table, column: Column) -> bool:
+    """Tell whether a column may tell of a person: unique values, references, and names
+    of persons and contacts."""
+    if table.is_unique((column.name,)) or table.reference_of(column.name) is not None:
+        return True
+    return any(word in column.name.casefold() for word in _PERSONAL)
+
+
+def _is_short(value: Any) -> bool:
+    is_text = isinstance(value, str)
+    return is_text and len(value) <= MAX_VALUE_LENGTH and value.isprintable()

@@ -68,6 +68,16 @@ def _of_texts(texts: Mapping[str, int], total: int) -> str:
     counts: Counter[str] = Counter()
     for text, number in texts.items():
         counts[text.strip()] += number
+    if flags := _flags(counts, total):
+        return flags
+    dated = sum(n for text, n in counts.items() if text[:1].isdigit())
+    if dated < counts.total() and dated < NEARLY_ALL * total:
+        return ""
+    return _clearest(counts, DATETIMES, total) or _clearest(counts, DATES, total)
+
+
+def _flags(counts: Counter[str], total: int) -> str:
+    """Return the two words for yes and no that nearly all texts are, "" for none."""
     folded: Counter[str] = Counter()
     for text, number in counts.items():
         folded[text.casefold()] += number
@@ -76,26 +86,21 @@ def _of_texts(texts: Mapping[str, int], total: int) -> str:
         if min(words) > 0 and sum(words) >= NEARLY_ALL * total:
             yes, _, no = name.partition("/")
             return f"{_as_written(yes, counts)}/{_as_written(no, counts)}"
-    if not all(text[:1].isdigit() for text in counts):
-        enough = sum(n for text, n in counts.items() if text[:1].isdigit())
-        if enough < NEARLY_ALL * total:
-            return ""
-    for patterns in (DATETIMES, DATES):
-        few = Counter(dict(islice(counts.items(), PROBES)))
-        likely = [
-            name
-            for name in patterns
-            if _fitting(few, patterns[name], name) >= PROBED * few.total()
-        ]
-        found = {name: _fitting(counts, patterns[name], name) for name in likely}
-        if not found:
-            continue
-        best = max(found, key=lambda name: found[name])
-        # day and month can be told apart only where some day is after the 12th
-        is_clear = list(found.values()).count(found[best]) == 1
-        if found[best] >= NEARLY_ALL * total and is_clear:
-            return best
     return ""
+
+
+def _clearest(counts: Counter[str], patterns: Mapping[str, str], total: int) -> str:
+    """Return the one format that fits nearly all texts, "" for none or for several: day
+    and month can be told apart only where some day is after the 12th."""
+    few = Counter(dict(islice(counts.items(), PROBES)))
+    found = {
+        name: _fitting(counts, pattern, name)
+        for name, pattern in patterns.items()
+        if _fitting(few, pattern, name) >= PROBED * few.total()
+    }
+    best = max(found, key=lambda name: found[name], default="")
+    is_clear = bool(best) and list(found.values()).count(found[best]) == 1
+    return best if is_clear and found[best] >= NEARLY_ALL * total else ""
 
 
 def _as_written(word: str, counts: Counter[str]) -> str:

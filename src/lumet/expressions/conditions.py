@@ -1,7 +1,7 @@
 """Expressions in decisions, in the SQL of the surveyed database: checked against the
 facts, and written out for the application that is generated."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from types import MappingProxyType
@@ -89,7 +89,6 @@ def check_expression(
     `attributes` are the types of the user's, by name; None where no user is at hand.
     """
     import sqlglot  # slow to import
-    from sqlglot import exp
     from sqlglot.errors import SqlglotError
 
     dialect = server_of(database.dialect).sqlglot
@@ -103,23 +102,31 @@ def check_expression(
         return [f"This is no SQL {wanted}: {_first_line(error)}"]
     if any(token.comments for token in tokens) or _is_cut(text, tokens):
         return ["An expression holds no comments: write them beside it, after #."]
-    select = parsed[0]
-    if len(parsed) != 1 or not isinstance(select, exp.Select):
-        return [f"One {wanted} is wanted, without a semicolon."]
-    where = select.args.get("where")
-    known = ("expressions", "where", "kind")
-    if where is None or any(v for k, v in select.args.items() if k not in known):
-        return [f"One {wanted} is wanted, and nothing behind it."]
-    expression = where.this
+    expression = _only_expression(parsed)
+    if expression is None:
+        return [f"One {wanted} is wanted, without a semicolon and nothing behind it."]
     problems = [*_attribute_problems(uses, attributes)]
     problems += _problems(expression, table, database)
-    if not problems:
-        problems += _count_problems(expression)
+    problems = problems or [*_count_problems(expression)]
     if not problems and attributes:
         problems += _type_problems(expression, table, database, attributes)
     if not problems and is_condition and not _is_condition(expression, table):
         problems.append("This is a value, not a condition: compare it with something.")
     return problems
+
+
+def _only_expression(parsed: Sequence[Any]) -> Any:
+    """Return the expression behind WHERE of the only statement, None where there is
+    more."""
+    from sqlglot import exp
+
+    if len(parsed) != 1 or not isinstance(parsed[0], exp.Select):
+        return None
+    known = ("expressions", "where", "kind")
+    where = parsed[0].args.get("where")
+    if where is None or any(v for k, v in parsed[0].args.items() if k not in known):
+        return None
+    return where.this
 
 
 def _is_cut(text: str, tokens: list[Any]) -> bool:

@@ -153,75 +153,67 @@ def _ask_about(subject: Subject, column: Column) -> None:
             subject.answers[subject.table.name, column.name, question] = choice
 
 
+# of a column, by its key in the decision file
+_FIELD_QUESTIONS = ("label", "kind", "depends_on", "unit", "total", "storage_format",
+                    "other_values", "hidden", "read_only", "required", "generated")  # fmt: skip
+
+
 def _entries(subject: Subject) -> tuple[Entry, ...]:
-    name = subject.table.name
-    found: list[Entry] = []
-
-    def add(choice: Choice, *path: str) -> None:
-        found.append(Entry(path, choice.value, choice.reason, choice.confidence))
-
-    if not subject.answer("include"):
-        add(subject.answers[name, "include"], "include")
-    for question in ("singular", "plural", "title", "group"):
-        add(subject.answers[name, question], question)
-    for key_, rule in (
-        ("pages", tables.pages_of_table),
-        ("soft_delete", tables.soft_delete_of),
-    ):
-        choice = rule(subject)
-        if choice is not None:
-            add(choice, key_)
-    if key := subject.keys.get(name):
-        add(Choice(list(key.columns), key.reason, key.confidence), "key")
-    add(tables.columns_of_list(subject), "list", "columns")
-    wide = tables.wide_columns_of_list(subject)
-    if wide.value:
-        add(wide, "list", "wide_columns")
-    order = tables.order_of_list(subject)
-    if order.value:
-        add(order, "list", "order")
-    if below := relations.hierarchy_of(subject):
-        reason = "refers to other rows of its table"
-        add(Choice(below, reason), "list", "parent")
-    for section, choice in tables.sections_of(subject).items():
-        add(choice, "sections", section)
-    for detail, choice in details.details_of_references(subject).items():
-        add(choice, "details", detail)
-    for table, choice in _refers(subject).items():
-        add(choice, "references", table)
+    answers = [*_table_answers(subject)]
     for column in subject.table.columns:
-        if found_here := subject.found.get((name, (column.name,))):
-            end = f"{found_here.referred_table}.{found_here.referred_columns[0]}"
-            choice = Choice(end, found_here.reason, found_here.confidence)
-            add(choice, "field", column.name, "references")
-        for question in (
-            "label",
-            "kind",
-            "depends_on",
-            "unit",
-            "total",
-            "storage_format",
-            "other_values",
-            "hidden",
-            "read_only",
-            "required",
-            "generated",
-        ):
-            answer = subject.answers.get((name, column.name, question))
-            if answer is not None:
-                add(answer, "field", column.name, question)
-        kind = subject.answer(column.name, "kind")
-        if kind == "multiple choice" and column.type.values:
-            add(columns.choices_of(subject, column), "field", column.name, "choices")
-        if kind == "choice":
-            add(columns.choices_of(subject, column), "field", column.name, "choices")
-            tones = columns.tones_of(subject, column)
-            if tones is not None:
-                add(tones, "field", column.name, "colours")
-        if column.comment:
-            help_text = Choice(column.comment, "the column's comment")
-            add(help_text, "field", column.name, "help")
-    return tuple(found)
+        answers += _column_answers(subject, column)
+    return tuple(
+        Entry(path, choice.value, choice.reason, choice.confidence)
+        for path, choice in answers
+        if choice is not None
+    )
+
+
+Answer = tuple[tuple[str, ...], Choice | None]
+
+
+def _table_answers(subject: Subject) -> Iterator[Answer]:
+    """Yield the answers about the table, in the order of its file."""
+    name = subject.table.name
+    if not subject.answer("include"):
+        yield ("include",), subject.answers[name, "include"]
+    for question in ("singular", "plural", "title", "group"):
+        yield (question,), subject.answers[name, question]
+    yield ("pages",), tables.pages_of_table(subject)
+    yield ("soft_delete",), tables.soft_delete_of(subject)
+    if key := subject.keys.get(name):
+        yield ("key",), Choice(list(key.columns), key.reason, key.confidence)
+    yield ("list", "columns"), tables.columns_of_list(subject)
+    wide, order = tables.wide_columns_of_list(subject), tables.order_of_list(subject)
+    yield ("list", "wide_columns"), wide if wide.value else None
+    yield ("list", "order"), order if order.value else None
+    if parent := relations.hierarchy_of(subject):
+        reason = "refers to other rows of its table"
+        yield ("list", "parent"), Choice(parent, reason)
+    for section, choice in tables.sections_of(subject).items():
+        yield ("sections", section), choice
+    for detail, choice in details.details_of_references(subject).items():
+        yield ("details", detail), choice
+    for table, choice in _refers(subject).items():
+        yield ("references", table), choice
+
+
+def _column_answers(subject: Subject, column: Column) -> Iterator[Answer]:
+    """Yield the answers about a column."""
+    table, path = subject.table.name, ("field", column.name)
+    if found := subject.found.get((table, (column.name,))):
+        end = f"{found.referred_table}.{found.referred_columns[0]}"
+        choice = Choice(end, found.reason, found.confidence)
+        yield (*path, "references"), choice
+    for question in _FIELD_QUESTIONS:
+        yield (*path, question), subject.answers.get((table, column.name, question))
+    kind = subject.answer(column.name, "kind")
+    if kind == "choice" or (kind == "multiple choice" and column.type.values):
+        yield (*path, "choices"), columns.choices_of(subject, column)
+    if kind == "choice":
+        yield (*path, "colours"), columns.tones_of(subject, column)
+    if column.comment:
+        yield (*path, "help"), Choice(column.comment, "the column's comment")
 
 
 def _refers(subject: Subject) -> dict[str, Choice]:

@@ -1,6 +1,6 @@
 """The question of one column's kind: how the column is displayed and entered."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
@@ -374,24 +374,32 @@ def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
     if column.type.kind not in ("decimal", "float", "integer"):
         return None
     words = _words(column)
-    last = words[-1:]
     profile = subject.column_profile(column.name)
-    scale = column.type.scale if column.type.scale is not None else None
     if column.type.kind != "integer" or (profile and profile.scale):
-        if KIND_OF["latitude"].words.intersection(last) and _reaches(profile, 100):
-            return Choice("latitude", "by its name and its values", 0.95)
-        if KIND_OF["longitude"].words.intersection(last) and _reaches(profile, 1000):
-            return Choice("longitude", "by its name and its values", 0.95)
+        for name, magnitude in (("latitude", 100), ("longitude", 1000)):
+            is_named = KIND_OF[name].words.intersection(words[-1:])
+            if is_named and _reaches(profile, magnitude):
+                return Choice(name, "by its name and its values", 0.95)
     if KIND_OF["percent"].words.intersection(words) and _reaches(profile, 1000):
         return Choice("percent", "by its name", 0.9)
-    cents = scale == 2 or (scale is None and (profile is None or profile.scale <= 2))
-    if CURRENCIES.intersection(last):
+    return _money(column, words, profile)
+
+
+def _money(
+    column: Column, words: Sequence[str], profile: ColumnProfile | None
+) -> Choice | None:
+    """Return money for a number named by a currency, or like an amount of it."""
+    if CURRENCIES.intersection(words[-1:]):
         return Choice("money", "named by a currency", 0.95)
-    if KIND_OF["money"].words.intersection(words) and not NO_MONEY.intersection(words):
-        if column.type.kind == "decimal" and cents:
-            return Choice("money", "by its name and two decimals", 0.9)
-        if column.type.kind == "float" and profile is not None and profile.scale == 2:
-            return Choice("money", "by its name and its decimals", 0.8)
+    if not KIND_OF["money"].words.intersection(words) or NO_MONEY.intersection(words):
+        return None
+    scale = column.type.scale
+    seen = profile.scale if profile is not None else None
+    has_cents = scale == 2 or (scale is None and (seen is None or seen <= 2))
+    if column.type.kind == "decimal" and has_cents:
+        return Choice("money", "by its name and two decimals", 0.9)
+    if column.type.kind == "float" and seen == 2:
+        return Choice("money", "by its name and its decimals", 0.8)
     return None
 
 

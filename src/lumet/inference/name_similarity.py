@@ -165,19 +165,23 @@ def stem_likeness(stem: Words, table: Words) -> Likeness:
         return Likeness(PART, f"named like the end of {name}")
     if len(joined) >= 4 and together.endswith(joined):
         return Likeness(SHORT, f"its name ends like {name}")
-    if len(stem) >= len(table) and all(
-        a == b or abbreviates(a, b)
-        for a, b in zip(stem[-len(table) :], table, strict=True)
-    ):
-        whole = len(stem) == len(table)
-        return Likeness(
-            SHORT if whole else SOME + 0.03, f"named like {name}, shortened"
-        )
+    return _shortened_likeness(stem, table)
+
+
+def _shortened_likeness(stem: Words, table: Words) -> Likeness:
+    """Compare a stem with a table's words that it shortens, or names in part."""
+    name, together = "_".join(table), "".join(stem)
+    ends = zip(stem[-len(table) :], table, strict=False)
+    if len(stem) >= len(table) and all(a == b or abbreviates(a, b) for a, b in ends):
+        score = SHORT if len(stem) == len(table) else SOME + 0.03
+        return Likeness(score, f"named like {name}, shortened")
     if table[: len(stem)] == stem or stem[: len(table)] == table:
         return Likeness(SOME, f"named like a part of {name}")
-    if len(table) > 1 and together == "".join(word[:1] for word in table):
+    if len(table) == 1:
+        return NONE
+    if together == "".join(word[:1] for word in table):
         return Likeness(SOME, f"the first letters of {name}")
-    if len(stem) == 1 and len(table) > 1 and abbreviates(stem[0], table[-1]):
+    if len(stem) == 1 and abbreviates(stem[0], table[-1]):
         return Likeness(SOME, f"named like the end of {name}, shortened")
     return NONE
 
@@ -203,7 +207,6 @@ def likeness(ends: Ends) -> Likeness:
     own, column, table, key = ends.own, ends.column, ends.table, ends.key
     is_self = own == table
     stem = without_keys(column)
-    key_stem = without_keys(key)
     if own and not is_self and len(stem) > len(own) and stem[: len(own)] == own:
         shorter = likeness(Ends((), column[len(own) :], table, key, ends.is_person))
         if shorter.score > 0:
@@ -211,15 +214,8 @@ def likeness(ends: Ends) -> Likeness:
     if is_self and stem == own:
         return NONE  # its own key
     found = stem_likeness(stem, table)
-    if (
-        column == key
-        and key_stem
-        and not (_GENERIC.issuperset(column) and not found.score)
-    ):
-        if not found.score and (is_self or key_stem == stem == own):
-            return NONE
-        sure = SAME if found.score >= PART else 0.9 if not found.score else 0.88
-        return Likeness(sure, "has the name of that key")
+    if _has_key_s_name(column, key, found):
+        return _of_key_s_name(ends, stem, found)
     if is_self and found.score < ROLE:
         found = NONE
     if found.score:
@@ -227,6 +223,22 @@ def likeness(ends: Ends) -> Likeness:
     if not stem and not is_self:
         return NONE
     return _by_role(ends, stem, has_key=len(stem) < len(column))
+
+
+def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
+    """Tell whether a column has the name of the key, which says more than "key"."""
+    if column != key or not without_keys(key):
+        return False
+    return bool(found.score) or not _GENERIC.issuperset(column)
+
+
+def _of_key_s_name(ends: Ends, stem: Words, found: Likeness) -> Likeness:
+    """Return the likeness of a column that has the name of the key."""
+    is_own = ends.own == ends.table or without_keys(ends.key) == stem == ends.own
+    if not found.score and is_own:
+        return NONE
+    sure = SAME if found.score >= PART else 0.88 if found.score else 0.9
+    return Likeness(sure, "has the name of that key")
 
 
 def _with_suffix(
@@ -255,25 +267,18 @@ def _with_suffix(
 
 def _by_role(ends: Ends, stem: Words, has_key: bool) -> Likeness:
     """A name may give the role of the other record, and nothing of its table."""
-    words = set(stem)
-    is_person = ends.is_person or bool(set(ends.table) & _PERSONS)
-    if ends.own == ends.table and words & _PARENTS and (
-        is_person or not words & _PERSON_ROLES
-    ):  # fmt: skip
-        return Likeness(0.7, "named like a parent of its own kind", is_role=True)
-    if words & _SHORT_ROLES and is_person:
-        return Likeness(
-            0.55, f"shortened, a part that a {ends.table[-1]} plays", is_role=True
-        )
-    acts = stem[-1:] and len(stem[-1]) > 5 and stem[-1].endswith(_AGENTS)
-    if (words & _PERSON_ROLES or acts) and (
-        ends.is_person or set(ends.table) & _PERSONS
-    ):
-        return Likeness(
-            0.6, f"named like a part that a {ends.table[-1]} plays", is_role=True
-        )
-    if words & _PLACE_ROLES and set(ends.table) & _PLACES:
-        return Likeness(0.55, f"named like a {ends.table[-1]} of a way", is_role=True)
-    if has_key:
-        return Likeness(HINT, "named like a key", is_role=True)
-    return NONE
+    words, table = set(stem), set(ends.table)
+    is_person = ends.is_person or bool(table & _PERSONS)
+    acts = bool(stem) and len(stem[-1]) > 5 and stem[-1].endswith(_AGENTS)
+    is_self = ends.own == ends.table and (is_person or not words & _PERSON_ROLES)
+    plays = bool(words & _PERSON_ROLES) or acts
+    noun = ends.table[-1] if ends.table else ""
+    roles = (
+        (0.7, "named like a parent of its own kind", is_self and words & _PARENTS),
+        (0.55, f"shortened, a part that a {noun} plays", is_person and words & _SHORT_ROLES),
+        (0.6, f"named like a part that a {noun} plays", is_person and plays),
+        (0.55, f"named like a {noun} of a way", words & _PLACE_ROLES and table & _PLACES),
+        (HINT, "named like a key", has_key),
+    )  # fmt: skip
+    held = (Likeness(score, why, is_role=True) for score, why, holds in roles if holds)
+    return next(held, NONE)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from itertools import product
 
 from lumet.evidence.inclusion_dependencies import Candidate
-from lumet.evidence.model import Containment, Evidence
+from lumet.evidence.model import ColumnProfile, Containment, Evidence, TableProfile
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.name_similarity import (
     HINT,
@@ -111,35 +111,55 @@ def _find_key(table: Table, evidence: Evidence, names: set[Words]) -> FoundKey |
     if table.name in evidence.repeated:
         return None
     profile = evidence.table(table.name)
-    rows = profile.sampled
+    best = _find_single_key(table, profile, names)
+    if best is not None and best.is_used:
+        return best
+    return _composite_key(table, profile) or best
+
+
+def _find_single_key(
+    table: Table, profile: TableProfile, names: set[Words]
+) -> FoundKey | None:
+    """Return the column that most likely is the key, None where none can be."""
     own = table_words(table.own_name)
     best: FoundKey | None = None
     for place, column in enumerate(table.columns):
         seen = profile.columns.get(column.name)
         if seen is None or not seen.unique or seen.empty or not _could_be_key(column):
             continue
-        named = _is_named_key(column, own)
-        sure = 0.95 if named == 2 else 0.85 if named else 0.5
-        if not named and place == 0 and rows >= FEW_ROWS and seen.mean_length <= 12:
-            sure = 0.75
+        sure = _key_sureness(column, place, seen, profile.sampled, own)
         if without_keys(plain_words(column.name)) in names - {own}:
             sure = 0.6  # it refers to another table, once each by chance
-        sure -= 0.1 if rows < FEW_ROWS and named < 2 else 0
+        if profile.sampled < FEW_ROWS and _is_named_key(column, own) < 2:
+            sure -= 0.1
         if best is None or sure > best.confidence:
-            reason = f"unique and never empty in {_of_rows(profile.rows, rows)}"
+            read = _of_rows(profile.rows, profile.sampled)
+            reason = f"unique and never empty in {read}"
             best = FoundKey(table.name, (column.name,), sure, reason)
-    if best is not None and best.is_used:
-        return best
-    if profile.key and rows >= ENOUGH_ROWS:
-        parts = [plain_words(name) for name in profile.key]
-        telling = all(
-            _is_key_part(table.column(n), w)
-            for n, w in zip(profile.key, parts, strict=True)
-        )
-        sure = (0.8 if rows == profile.rows else 0.75) if telling else 0.6
-        reason = f"together unique and never empty in {_of_rows(profile.rows, rows)}"
-        return FoundKey(table.name, profile.key, sure, reason)
     return best
+
+
+def _key_sureness(
+    column: Column, place: int, seen: ColumnProfile, rows: int, own: Words
+) -> float:
+    """Return how sure a unique column is the key: by its name, else by being the first
+    of many rows and short."""
+    named = _is_named_key(column, own)
+    if named:
+        return 0.95 if named == 2 else 0.85
+    is_first = place == 0 and rows >= FEW_ROWS and seen.mean_length <= 12
+    return 0.75 if is_first else 0.5
+
+
+def _composite_key(table: Table, profile: TableProfile) -> FoundKey | None:
+    """Return the columns that are unique together, None where too few rows tell."""
+    rows = profile.sampled
+    if not profile.key or rows < ENOUGH_ROWS:
+        return None
+    telling = all(_is_key_part(table.column(n), plain_words(n)) for n in profile.key)
+    sure = (0.8 if rows == profile.rows else 0.75) if telling else 0.6
+    reason = f"together unique and never empty in {_of_rows(profile.rows, rows)}"
+    return FoundKey(table.name, profile.key, sure, reason)
 
 
 def _is_key_part(column: Column, words: Words) -> bool:
@@ -520,45 +540,23 @@ class _Judge:
     def _sureness(
         self, name: Likeness, tested: Containment, column: Column, target: _Target
     ) -> float:
-        share = tested.found / tested.checked
         profile = self.evidence.column(tested.table, column.name)
         if profile is not None and profile.flag and name.score < SAME:
             return 0.0
-        if share < 1:
-            if name.score < TOLERANT or name.is_role or tested.orphans > MAX_ORPHANS:
-                return 0.0
-            return (0.95 if name.score >= CLEAR else 0.8) - tested.orphans * 0.7
+        if tested.found < tested.checked:
+            return _with_orphans(name, tested)
         is_text = column.type.kind in ("text", "uuid")
         length = profile.mean_length if profile else 0
         telling = is_text and tested.checked >= MANY and length >= DISTINCTIVE
         if name.score >= CLEAR:
             return 0.97 if tested.checked >= 3 else 0.9
-        if (
-            name.score >= SIMILAR
-            and not is_text
-            and tested.checked < FEW
-            and not name.is_role
-        ):
-            return 0.6
         if name.score >= SIMILAR:
-            return (
-                0.92 if telling or tested.reach >= SOME or tested.checked >= 3 else 0.75
-            )
+            return _of_similar(name, tested, is_text, telling)
         if name.score >= LOOSE:
-            if telling or (tested.checked >= 3 and tested.reach >= WIDE):
-                return 0.82
-            if (
-                name.is_role
-                and column.name.casefold().endswith("by")
-                and tested.checked >= 3
-            ):
-                return 0.72
-            return 0.72 if tested.checked >= 2 and is_text else 0.55
+            return _of_loose(name, tested, is_text, telling, column.name)
         if name.score >= HINT:
             return self._of_unknown_stem(tested, telling, target)
-        if telling and target.is_primary:
-            return 0.74 if _is_codelike(target) else 0.5
-        return 0.0
+        return _of_values(telling, target)
 
     def _of_unknown_stem(
         self, tested: Containment, telling: bool, target: _Target
@@ -586,34 +584,32 @@ class _Judge:
     ) -> FoundReference | None:
         if tested is None or tested.orphans > MAX_ORPHANS:
             return None
-        words = set(self.proposer.words[candidate.referred_table])
-        names = [plain_words(name) for name in candidate.columns]
-        keys = [plain_words(name) for name in candidate.referred_columns]
-        specific = any(words & set(name) for name in (*names, *keys))
-        shared = any(
-            self.database.table(candidate.referred_table).reference_of(theirs)
-            is not None
-            for theirs in candidate.referred_columns
-        )
         own_key = self.database.table(candidate.table).primary_key
-        is_same_key = own_key == candidate.columns
-        own = self.proposer.words[candidate.table]
-        if is_same_key and not words < set(own):
+        referred = set(self.proposer.words[candidate.referred_table])
+        own = set(self.proposer.words[candidate.table])
+        if own_key == candidate.columns and not referred < own:
             return None
-        all_found = tested.found == tested.checked > 0
-        sure = 0.92 if specific and all_found else 0.85 if shared and all_found else 0.5
-        same = [plain_words(name) for name in candidate.columns] == [
-            plain_words(name) for name in candidate.referred_columns
-        ]
-        if all_found and same and len(names) > 2 and tested.checked >= MANY:
-            sure = max(sure, 0.78)
-        if specific and not all_found:
-            sure = 0.8 if tested.checked else 0.6
+        sure = self._composite_sureness(candidate, tested)
         return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
             candidate.referred_columns, sure, _reason(tested, Likeness(sure, "names agree")),
             tested.orphans,
         )  # fmt: skip
+
+    def _composite_sureness(self, candidate: Candidate, tested: Containment) -> float:
+        names = [plain_words(name) for name in candidate.columns]
+        keys = [plain_words(name) for name in candidate.referred_columns]
+        words = set(self.proposer.words[candidate.referred_table])
+        specific = any(words & set(name) for name in (*names, *keys))
+        if not tested.found == tested.checked > 0:
+            if specific:
+                return 0.8 if tested.checked else 0.6
+            return 0.5
+        target = self.database.table(candidate.referred_table)
+        shared = any(target.reference_of(key) for key in candidate.referred_columns)
+        sure = 0.92 if specific else 0.85 if shared else 0.5
+        is_long = names == keys and len(names) > 2 and tested.checked >= MANY
+        return max(sure, 0.78) if is_long else sure
 
 
 def _reason(tested: Containment, name: Likeness) -> str:
@@ -710,3 +706,40 @@ def with_found(
             )
             tables[found.table] = replace(table, references=tuple(ordered))
     return replace(database, tables=tuple(tables.values()))
+
+
+def _of_values(telling: bool, target: _Target) -> float:
+    """Return how sure a reference is that values alone propose."""
+    if not telling or not target.is_primary:
+        return 0.0
+    return 0.74 if _is_codelike(target) else 0.5
+
+
+def _with_orphans(name: Likeness, tested: Containment) -> float:
+    """Return how sure a reference is of which some values are in no record."""
+    if name.score < TOLERANT or name.is_role or tested.orphans > MAX_ORPHANS:
+        return 0.0
+    return (0.95 if name.score >= CLEAR else 0.8) - tested.orphans * 0.7
+
+
+def _of_similar(
+    name: Likeness, tested: Containment, is_text: bool, telling: bool
+) -> float:
+    """Return how sure a reference is whose name is similar to its target's."""
+    is_chance = not is_text and tested.checked < FEW
+    if is_chance and not name.is_role:
+        return 0.6
+    is_wide = tested.reach >= SOME or tested.checked >= 3
+    return 0.92 if telling or is_wide else 0.75
+
+
+def _of_loose(
+    name: Likeness, tested: Containment, is_text: bool, telling: bool, column: str
+) -> float:
+    """Return how sure a reference is whose name says little of its target."""
+    if telling or (tested.checked >= 3 and tested.reach >= WIDE):
+        return 0.82
+    is_actor = name.is_role and column.casefold().endswith("by")
+    if is_actor and tested.checked >= 3:
+        return 0.72
+    return 0.72 if tested.checked >= 2 and is_text else 0.55

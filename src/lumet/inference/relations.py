@@ -1,11 +1,12 @@
 """Questions about tables that belong together: details edited in place, tables that
 join others, hierarchies."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from lumet.facts.model import Reference, Table
 from lumet.inference.labels_from_names import split_words
-from lumet.inference.name_similarity import plain_words
+from lumet.inference.name_similarity import Words, plain_words
 from lumet.inference.rules import Choice, Subject
 
 IN_PLACE = 2.5  # points, see `in_place`; at 1.5 F1 falls from 0.974 to 0.950
@@ -44,57 +45,52 @@ def junction_of(subject: Subject) -> Junction | None:
     table = subject.table
     if table.is_view:
         return None
-    single = [
-        r for r in table.references if r.referred_table in subject.database.by_name
-    ]
-    ends: list[Reference] = []
-    taken: set[str] = set()
-    for reference in sorted(single, key=lambda r: -len(r.columns)):
-        if not taken & set(reference.columns):
-            ends.append(reference)
-            taken |= set(reference.columns)
+    ends = _separate_references(subject)
     for key in _keys(table):
         joined = [r for r in ends if set(r.columns) <= set(key)]
-        covered = {name for r in joined for name in r.columns}
-        if len(joined) == 2 and covered == set(key):
-            ordered = tuple(
-                name for name in table.primary_key or key if name in covered
-            )
-            columns = ordered if set(ordered) == covered else tuple(key)
-            columns = tuple(c.name for c in table.columns if c.name in covered)
-            rest = [c.name for c in table.columns if c.name not in covered]
-            pure = all(_says_nothing(table, name) for name in rest)
-            ours = sorted(joined, key=lambda r: columns.index(r.columns[0]))
-            names = " and ".join(dict.fromkeys(r.referred_table for r in ours))
-            told = f"joins {names}" + ("" if pure else ", with columns of its own")
-            return Junction(table.name, columns, pure, told)
+        if len(joined) == 2 and {n for r in joined for n in r.columns} == set(key):
+            return _junction(table, joined, ", with columns of its own")
     return _bare_pair(subject, ends)
+
+
+def _separate_references(subject: Subject) -> list[Reference]:
+    """Return references that share no column, the widest first."""
+    ends: list[Reference] = []
+    taken: set[str] = set()
+    for reference in sorted(subject.table.references, key=lambda r: -len(r.columns)):
+        is_known = reference.referred_table in subject.database.by_name
+        if is_known and not taken & set(reference.columns):
+            ends.append(reference)
+            taken |= set(reference.columns)
+    return ends
+
+
+def _junction(table: Table, ends: Sequence[Reference], impure: str = "") -> Junction:
+    """Return the junction of two references; `impure` is said of one with columns of
+    its own."""
+    covered = {name for r in ends for name in r.columns}
+    columns = tuple(c.name for c in table.columns if c.name in covered)
+    rest = [c.name for c in table.columns if c.name not in covered]
+    pure = all(_says_nothing(table, name) for name in rest)
+    ours = sorted(ends, key=lambda r: columns.index(r.columns[0])) if impure else ends
+    names = " and ".join(dict.fromkeys(r.referred_table for r in ours))
+    return Junction(table.name, columns, pure, f"joins {names}{'' if pure else impure}")
 
 
 def _bare_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
     """Without any key, two needed references and nothing else join as well."""
     table = subject.table
-    if len(table.primary_key) == 1 and table.primary_key[0] not in {
-        name for r in ends for name in r.columns
-    }:
+    key = table.primary_key
+    if len(key) == 1 and key[0] not in {name for r in ends for name in r.columns}:
         return None  # it has a number of its own
     if len(ends) != 2:
         return None
-    names = [name for r in ends for name in r.columns]
-    parts = [subject.about(r.referred_table).words for r in ends]
-    if subject.words in (parts[0] + parts[1], parts[1] + parts[0]):
-        told = " and ".join(r.referred_table for r in ends)
-        rest = [c.name for c in table.columns if c.name not in names]
-        pure = all(_says_nothing(table, name) for name in rest)
-        ordered = tuple(c.name for c in table.columns if c.name in names)
-        return Junction(table.name, ordered, pure, f"joins {told}, by its name")
-    if any(
-        not _says_nothing(table, c.name) for c in table.columns if c.name not in names
-    ):
-        return None
-    told = " and ".join(dict.fromkeys(r.referred_table for r in ends))
-    ordered = tuple(c.name for c in table.columns if c.name in names)
-    return Junction(table.name, ordered, True, f"joins {told}")
+    found = _junction(table, ends)
+    first, second = (subject.about(r.referred_table).words for r in ends)
+    if subject.words in (first + second, second + first):
+        names = " and ".join(r.referred_table for r in ends)
+        return replace(found, reason=f"joins {names}, by its name")
+    return found if found.is_pure else None
 
 
 def _keys(table: Table) -> list[tuple[str, ...]]:
@@ -138,46 +134,66 @@ def in_place(subject: Subject, name: str, reference: Reference) -> Choice | None
     nothing and others refer to it.
     Example: `inspection_finding` on the page of its inspection."""
     child = subject.database.table(name)
-    if name == subject.table.name or child.is_view:
+    if child.is_view or _may_belong_to_none(subject, child, reference):
         return None
-    if any(child.column(c).nullable for c in reference.columns) and (
-        not set(reference.columns) <= set(child.primary_key)
-        and _has_empty(subject, child, reference)
-    ):
-        return None
-    own, words = subject.words, subject.about(name).words
+    words = subject.about(name).words
     others = [t for t, _ in subject.database.referring_to(name) if t.name != name]
-    key = child.primary_key
-    begins = len(words) > len(own) and words[: len(own)] == own
+    begins = _begins_with(words, subject.words)
     is_owned = begins or reference.on_delete == "cascade"
-    if _is_single(child, reference) and (
-        is_owned or not others or key == reference.columns
-    ):
+    is_alone = is_owned or not others
+    is_key = child.primary_key == reference.columns
+    if _is_single(child, reference) and (is_alone or is_key):
         return Choice("rows", "at most one per record", 0.85)
-    if set(words) & _RECORDS or _rows_each(subject, child) > MAX_IN_PLACE:
+    if not is_alone or _is_no_part(subject, child):
         return None
-    junction = junction_of(subject.about(name))
-    if junction is not None and junction.is_pure:
+    first = _first_parent(subject, child)
+    points, reason = _points_of_part(child, reference, words, begins, not others)
+    if points < IN_PLACE or (first != subject.table.name and not begins):
         return None
-    key_begins = key[: len(reference.columns)] == reference.columns and (
-        len(key) > len(reference.columns)
-    )
+    return Choice("rows", reason, 0.9 if points >= IN_PLACE + 1 else 0.75)
+
+
+def _begins_with(words: Words, own: Words) -> bool:
+    return len(words) > len(own) and words[: len(own)] == own
+
+
+def _may_belong_to_none(subject: Subject, child: Table, reference: Reference) -> bool:
+    """Tell whether rows may belong to no record, and some do; or to another of their
+    own."""
+    if child.name == subject.table.name:
+        return True
+    if set(reference.columns) <= set(child.primary_key):
+        return False
+    is_optional = any(child.column(c).nullable for c in reference.columns)
+    return is_optional and _has_empty(subject, child, reference)
+
+
+def _is_no_part(subject: Subject, child: Table) -> bool:
+    """Tell whether rows are a log, too many a record, or only join."""
+    about = subject.about(child.name)
+    if set(about.words) & _RECORDS or _rows_each(subject, child) > MAX_IN_PLACE:
+        return True
+    junction = junction_of(about)
+    return junction is not None and junction.is_pure
+
+
+def _points_of_part(
+    child: Table, reference: Reference, words: Words, begins: bool, alone: bool
+) -> tuple[float, str]:
+    """Return the points for rows that belong to one record, and the main reasons."""
+    key, columns = child.primary_key, reference.columns
+    key_begins = len(key) > len(columns) and key[: len(columns)] == columns
     reasons = [
         (1.5, "deleted with it", reference.on_delete == "cascade"),
         (2.0, "its key begins with ours", key_begins),
         (1.5, "its name begins with ours", begins),
         (0.5, "named like a part", bool(set(words[-1:]) & _PARTS)),
         (1.0, "its lines are numbered", bool(position_of(child, reference))),
-        (0.5, "no other table refers to it", not others),
+        (0.5, "no other table refers to it", alone),
     ]
-    points = sum(weight for weight, _, holds in reasons if holds)
-    if others and not is_owned:
-        return None
-    first = _first_parent(subject, child)
-    if points < IN_PLACE or (first != subject.table.name and not begins):
-        return None
-    told = "; ".join(text for weight, text, holds in reasons if holds and weight > 0.5)
-    return Choice("rows", told, 0.9 if points >= IN_PLACE + 1 else 0.75)
+    held = [(weight, text) for weight, text, holds in reasons if holds]
+    main = "; ".join(text for weight, text in held if weight > 0.5)
+    return sum(weight for weight, _text in held), main
 
 
 def _is_single(child: Table, reference: Reference) -> bool:

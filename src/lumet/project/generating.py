@@ -191,9 +191,7 @@ def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
     not enter, since a person decided so."""
     for name, decisions in application.decisions.items():
         table = application.database.table(name)
-        if not (decisions.include and table.is_changeable and table.primary_key):
-            continue
-        if "add" not in decisions.pages or "add" in table.denied:
+        if not _takes_records(table, decisions):
             continue
         for column in table.columns:
             each = decisions.field[column.name]
@@ -202,6 +200,12 @@ def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
             key = "hidden" if each.hidden else "read_only" if each.read_only else ""
             if key and decisions.soft_delete != column.name:
                 yield _unaddable_mistake(folder, application, table, column.name, key)
+
+
+def _takes_records(table: Table, decisions: TableDecisions) -> bool:
+    """Tell whether the application adds records to a table."""
+    is_changed = decisions.include and table.is_changeable and bool(table.primary_key)
+    return is_changed and "add" in decisions.pages and "add" not in table.denied
 
 
 def _unaddable_mistake(

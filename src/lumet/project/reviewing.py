@@ -296,6 +296,7 @@ def as_json(found: Review) -> dict[str, Any]:
     """Return a review as programs read it. Confidences are from 0 to 1; `edit` of a
     detail is "in place" or "no"."""
     shown = [table for table in found.tables if table.is_included]
+    decisions = [(table, d) for table in shown for d in table.decisions]
     return {
         "references": [
             {
@@ -313,37 +314,36 @@ def as_json(found: Review) -> dict[str, Any]:
         ],
         "titles": [
             {"table": t.name, "columns": TITLE_PART.findall(str(d.value)), **_why(d)}
-            for t in shown
-            for d in t.decisions
+            for t, d in decisions
             if d.path == ("title",)
         ],
         "kinds": [
             {"table": t.name, "column": d.path[1], "kind": d.value, **_why(d)}
-            for t in shown
-            for d in t.decisions
+            for t, d in decisions
             if d.path[0] == "field" and d.path[-1] == "kind"
         ],
-        "details": [detail for t in shown for d in t.decisions for detail in _details(t, d)],
+        "details": [detail for t, d in decisions for detail in _details(t, d)],
         "junctions": [
             {"table": j.table, "columns": list(j.columns), "pure": j.is_pure, "reason": j.reason}
             for j in found.junctions
         ],
         "hierarchies": [{"table": t, "parent": c} for t, c in found.hierarchies],
-        "tables": [
-            {
-                "table": t.name,
-                "file": t.file,
-                "included": t.is_included,
-                "decisions": [
-                    {"key": list(d.path), "value": d.value, "source": d.source, "line": d.line,
-                     **_why(d)}
-                    for d in t.decisions
-                ],
-                "proposals": [
-                    {"key": list(d.path), "value": d.value, **_why(d)} for d in t.proposals
-                ],
-            }
-            for t in found.tables
+        "tables": [_table_json(table) for table in found.tables],
+    }  # fmt: skip
+
+
+def _table_json(table: ReviewedTable) -> dict[str, Any]:
+    return {
+        "table": table.name,
+        "file": table.file,
+        "included": table.is_included,
+        "decisions": [
+            {"key": list(d.path), "value": d.value, "source": d.source, "line": d.line,
+             **_why(d)}
+            for d in table.decisions
+        ],
+        "proposals": [
+            {"key": list(d.path), "value": d.value, **_why(d)} for d in table.proposals
         ],
     }  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 import re
 from calendar import monthrange
+from collections.abc import Sequence
 from datetime import MAXYEAR, MINYEAR, date, datetime, time, timedelta
 from decimal import Decimal
 from functools import cache, lru_cache
@@ -56,6 +57,16 @@ _DEGREES = re.compile(
 )
 
 
+def _sum_of_parts(texts: Sequence[str | None]) -> Decimal:
+    """Return degrees, minutes and seconds as degrees. Raises ValueError for 60 and
+    more, and for a fraction before a finer part."""
+    parts = [Decimal((text or "0").replace(",", ".")) for text in texts]
+    pairs = zip(parts, texts[1:], strict=False)
+    if max(parts[1:]) >= 60 or any(p % 1 and finer is not None for p, finer in pairs):
+        raise ValueError(texts)
+    return parts[0] + parts[1] / 60 + parts[2] / 3600
+
+
 def read_degrees(text: str, sides: str) -> Decimal | None:
     """Return the degrees that `text` is, with minutes, seconds and a side: 61° 12.24′
     N, 61 12 14.4 N, 61.204 S; None for a plain number. `sides` are "NS" or "EW".
@@ -66,20 +77,9 @@ def read_degrees(text: str, sides: str) -> Decimal | None:
     if found is None or not (found["minutes"] or "°" in text or _sides_of(found)):
         return None
     side = _sides_of(found)
-    if len(side) > 1 or (side and side not in sides) or (side and found["sign"]):
+    if side and (len(side) > 1 or side not in sides or found["sign"]):
         raise ValueError(text)
-    parts = [
-        Decimal((found[name] or "0").replace(",", "."))
-        for name in ("degrees", "minutes", "seconds")
-    ]
-    if max(parts[1:]) >= 60 or any(
-        part % 1 and finer is not None
-        for part, finer in zip(
-            parts, (found["minutes"], found["seconds"]), strict=False
-        )
-    ):
-        raise ValueError(text)
-    value = parts[0] + parts[1] / 60 + parts[2] / 3600
+    value = _sum_of_parts([found[each] for each in ("degrees", "minutes", "seconds")])
     return -value if side == sides[1] or found["sign"] == "-" else value
 
 
@@ -135,6 +135,17 @@ def _moved(today: date, found: re.Match[str]) -> date:
 def _read_parts(plain: str, language: str, today: date) -> date:
     if not all(map(_BETWEEN.fullmatch, _PARTS.split(plain))):
         raise ValueError(plain)
+    numbers, month = _numbers_and_month(plain, language)
+    found = dict(zip(_parts_order(numbers, month, language), numbers, strict=True))
+    if any(len(found[each]) > 2 for each in found if each != "y"):
+        raise ValueError(plain)
+    year = _year(found["y"], today) if "y" in found else today.year
+    return date(year, month or int(found.get("M", today.month)), int(found["d"]))
+
+
+def _numbers_and_month(plain: str, language: str) -> tuple[list[str], int]:
+    """Return the numbers in a date, and the month that it names, 0 for none. Raises
+    ValueError for another word than a day's."""
     months, days = _names(language)
     numbers: list[str] = []
     month = 0
@@ -145,23 +156,25 @@ def _read_parts(plain: str, language: str, today: date) -> date:
             month = months[part]
         elif part not in days:
             raise ValueError(plain)
+    return numbers, month
+
+
+def _parts_order(numbers: Sequence[str], month: int, language: str) -> list[str]:
+    """Return the parts that the numbers of a date are: as the language orders them, a
+    year of four digits wherever it is. Raises ValueError for another number of them."""
     order = [each for each in _order(language) if each != "M" or not month]
     if len(numbers) < len(order):
         order.remove("y")
     if len(numbers) == 1 and not month:
         order = ["d"]
     if len(numbers) != len(order):
-        raise ValueError(plain)
-    if len(numbers) == 3 and len(numbers[0]) == 4:
-        order = ["y", "M", "d"]
-    elif month and len(numbers) == 2 and len(numbers[0]) != len(numbers[1]):
-        order = ["y", "d"] if len(numbers[0]) == 4 else order
-        order = ["d", "y"] if len(numbers[1]) == 4 else order
-    found = dict(zip(order, numbers, strict=True))
-    if any(len(found[each]) > 2 for each in found if each != "y"):
-        raise ValueError(plain)
-    year = _year(found["y"], today) if "y" in found else today.year
-    return date(year, month or int(found.get("M", today.month)), int(found["d"]))
+        raise ValueError(numbers)
+    lengths = [len(number) for number in numbers]
+    if len(numbers) == 3 and lengths[0] == 4:
+        return ["y", "M", "d"]
+    if month and len(numbers) == 2 and lengths[0] != lengths[1] and 4 in lengths:
+        return ["y", "d"] if lengths[0] == 4 else ["d", "y"]
+    return order
 
 
 def _year(digits: str, today: date) -> int:

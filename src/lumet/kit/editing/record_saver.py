@@ -206,21 +206,27 @@ class RecordSaver:
                 self.reach.update(connection, table, key, written, stamped)
                 now = {**key, **{k: changed[k] for k in key if k in changed}}
                 self.writer.check_rules(connection, now)
-            outcome.changes = self._texts.in_words(
-                connection,
-                {name: (values.get(name), value) for name, value in changed.items()},
-            )
-            outcome.texts = self._texts.in_form(values, changed)
-            outcome.written = frozenset(changed)
-            outcome.replaced = {
-                name: values[name] for name in changed if name in values
-            }
+            self._describe(connection, outcome, values, changed)
         now_key = [changed.get(name, key[name]) for name in self.pages.key]
         if set(changed) & set(self.pages.key) and later is None:
             outcome.key = self.writer.address_key(connection, now_key)
         else:
             outcome.key = encode_key(now_key)
         return outcome
+
+    def _describe(
+        self,
+        connection: Connection,
+        outcome: SaveResult,
+        values: Mapping[str, Any],
+        changed: Mapping[str, Any],
+    ) -> None:
+        """Describe in the result what was changed."""
+        pairs = {name: (values.get(name), value) for name, value in changed.items()}
+        outcome.changes = self._texts.in_words(connection, pairs)
+        outcome.texts = self._texts.in_form(values, changed)
+        outcome.written = frozenset(changed)
+        outcome.replaced = {name: values[name] for name in changed if name in values}
 
     def unsaved(self, seen: Mapping[str, str]) -> SaveResult:
         """Return the form of a stored record without the database: with the fields that

@@ -14,6 +14,7 @@ from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
 from ..forms.operators import FROM, IS, TO
 from ..pages import urls
+from ..pages.table_pages import Reference
 from ..pages.urls import list_address
 from ..queries.cells import Cell
 from ..queries.filters import (
@@ -123,30 +124,7 @@ class FilterControls:
     def _control(self, connection: Connection, key: str) -> Control:
         shown = self.pages.fields[key]
         texts = {s.operator: s.texts for s in self.list_request.filters if s.key == key}
-        options: list[tuple[str, str]] = []
-        choices = ""
-        reference = self.pages.lookups.get(key)
-        if reference is not None:
-            target = self.site.registry[reference.target]
-            if self.reach.may("view", target.table.fullname):
-                is_whole = isinstance(shown, LookupField) and shown.is_part
-                plan = lookup_plan(self.context, reference, is_whole=is_whole)
-                first = plan.first(connection, SHORT_LIST + 1)
-                options = [(option.value, option.title) for option in first]
-                if len(options) > SHORT_LIST and not is_whole:
-                    choices = f"{list_address(self.pages.name)}{urls.CHOICES}{key}"
-                known = {value for value, _title in options}
-                titles = [
-                    each
-                    for s in self.list_request.filters
-                    if s.key == key
-                    for each in self._titles_of(connection, s).items()
-                ]
-                options += [each for each in titles if each[0] not in known]
-        elif isinstance(shown, YesNoField):
-            options = [("yes", str(_("Yes"))), ("no", str(_("No")))]
-        elif isinstance(shown, ChoiceField) and not shown.other_values:
-            options = [(v, str(label)) for v, label in shown.choices.items()]
+        options, choices = self._options(connection, key)
         is_day = isinstance(shown, DateField | DateTimeField)
         language = self.site.language
         days = {
@@ -165,6 +143,42 @@ class FilterControls:
             shown=days,
             choices=choices,
         )
+
+    def _options(
+        self, connection: Connection, key: str
+    ) -> tuple[list[tuple[str, str]], str]:
+        """Return the values to choose from, with their labels, and the address that
+        finds more of them, where there are more."""
+        shown = self.pages.fields[key]
+        reference = self.pages.lookups.get(key)
+        if reference is not None:
+            if not self.context.of(reference.target).may("view"):
+                return [], ""
+            return self._lookup_options(connection, key, reference)
+        if isinstance(shown, YesNoField):
+            return [("yes", str(_("Yes"))), ("no", str(_("No")))], ""
+        if isinstance(shown, ChoiceField) and not shown.other_values:
+            return [(v, str(label)) for v, label in shown.choices.items()], ""
+        return [], ""
+
+    def _lookup_options(
+        self, connection: Connection, key: str, reference: Reference
+    ) -> tuple[list[tuple[str, str]], str]:
+        """Return the first records that a lookup may be, and those that it is filtered
+        by."""
+        shown, choices = self.pages.fields[key], ""
+        is_whole = isinstance(shown, LookupField) and shown.is_part
+        plan = lookup_plan(self.context, reference, is_whole=is_whole)
+        first = plan.first(connection, SHORT_LIST + 1)
+        options = [(option.value, option.title) for option in first]
+        if len(options) > SHORT_LIST and not is_whole:
+            choices = f"{list_address(self.pages.name)}{urls.CHOICES}{key}"
+        known = {value for value, _title in options}
+        for filter_ in self.list_request.filters:
+            if filter_.key == key:
+                titles = self._titles_of(connection, filter_).items()
+                options += [each for each in titles if each[0] not in known]
+        return options, choices
 
     def loosening(self, connection: Connection) -> list[ActiveFilter]:
         """Return, for a list without rows, the filters without which there are some."""

@@ -99,12 +99,18 @@ class ListPlan(Plan):
         self.labels = columns.labels
         self.starts = columns.cell_starts()
         self._statements: dict[tuple[Any, ...], list[Select[Any]]] = {}
-        joins = self.selection.source is not self.selection.base
-        used = self.selection.used_columns() if is_own and joins else set()
-        self._limited = () if any(map(pages.is_binary, used)) else tuple(sorted(used))
+        self._limited = self._limited_columns() if is_own else ()
         # searched titles are in joined tables; without a search those joins are saved
         is_searched = bool(asked.words or asked.titled)
         self._counted = self.selection.source if is_searched else self.selection.base
+
+    def _limited_columns(self) -> tuple[str, ...]:
+        """Return the columns that are read before rows are joined; none where nothing
+        is joined, or where bytes would be read for the sake of it."""
+        if self.selection.source is self.selection.base:
+            return ()
+        used = self.selection.used_columns()
+        return () if any(map(self.pages.is_binary, used)) else tuple(sorted(used))
 
     def _make_terms(self, selection: SelectBuilder) -> tuple[Term, ...]:
         """Return the terms of the order, which end in the key as it is stored: the

@@ -1,6 +1,7 @@
 """The context of a form page: the record, its detail rows, and the input."""
 
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +17,7 @@ from ..editing.detail_rows import DetailRowsEditor
 from ..editing.many_to_many import ManyToManyChoice, ManyToManyEditor
 from ..editing.record_saver import RecordSaver
 from ..editing.save_result import SaveResult
+from ..forms.base import RecordForm
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from ..pages import urls
@@ -23,6 +25,7 @@ from ..pages.context import lower_first, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, left_list, record_address
+from ..queries.cells import Cell
 from ..queries.lookups import Option, fill_lookups
 from ..queries.record import Record, record_plan
 from ..related.related_records import fixed_columns, is_seen
@@ -105,37 +108,29 @@ def form_page(
 ) -> str:
     form, entered = outcome.form, saver.entered
     record = None
-    parts: list[Part] = []
     try:
         with site().database.reading() as connection:
-            fill_lookups(saver.context.about(pages).on(connection), form, entered)
+            context = saver.context.about(pages).on(connection)
+            fill_lookups(context, form, entered)
             if not is_new:
-                plan = record_plan(saver.context.about(pages))
-                record = plan.read(connection, key_or_404(saver.context, segment))
-            parts = _parts(
-                saver.context.about(pages).on(connection), record, segment, again
-            )
+                key = key_or_404(saver.context, segment)
+                record = record_plan(context).read(connection, key)
+            parts = _parts(context, record, segment, again)
     except DBAPIError:
         if not outcome.refused:
             raise
-        _fill_without(form)  # the database is away, and what was typed is here
-        parts = [each.again(None, again[1]) for each in again[0]] if again else []
-        for held in parts:
-            for row in held.rows if isinstance(held, RowsTable) else ():
-                _fill_without(row.form)
+        parts = _parts_without(form, again)
     chosen = pages.add.columns if is_new else pages.edit.columns
     shown = _shown_beside(pages, record, entered, chosen)
-    template = "_form.html" if PIECE in request.args else "form.html"
+    placed = [k for k in (*pages.fields, *pages.extras) if k in {*entered, *shown}]
+    back = came_from()
+    home = record_address(pages.name, segment) if segment else home_of(pages)
     return render_template(
-        template,
+        "_form.html" if PIECE in request.args else "form.html",
         pages=pages,
         form=form,
-        sections=pages.placed(
-            [k for k in (*pages.fields, *pages.extras) if k in {*entered, *shown}],
-            chosen,
-        ),
+        sections=pages.placed(placed, chosen),
         shown=shown,
-        usual=_usual(pages, saver) if is_new else {},
         adds=_adding(pages, saver),
         outcome=outcome,
         details=parts,
@@ -143,23 +138,53 @@ def form_page(
         record=record,
         is_new=is_new,
         is_piece=PIECE in request.args,
-        fixed=_fixed(pages, form) if is_new else {},
-        files={
-            key: fact.cell
-            for key in entered
-            if record is not None
-            and isinstance(pages.fields[key], FileField)
-            and (fact := record.fact(key)) is not None
-        },
-        cancel=came_from()
-        or (record_address(pages.name, segment) if segment else home_of(pages)),
-        came_from=came_from(),
+        files=_files(pages, record, entered),
+        cancel=back or home,
+        came_from=back,
         after_saving=_after_saving(is_new),
         after_choice=request.form.get(THEN) or after_choice(is_new),
         is_put_back=PUT_BACK in request.args and request.method == "GET",
-        once=secrets.token_urlsafe(12) if is_new else "",
         changed=_last_change(pages, segment) if outcome.conflicts else None,
+        **_of_new(pages, saver, form, is_new),
     )
+
+
+def _of_new(
+    pages: TablePages, saver: RecordSaver, form: RecordForm, is_new: bool
+) -> dict[str, Any]:
+    """Return what the form of a new record shows besides: the usual values, those that
+    are given, and the token that lets it be sent once."""
+    if not is_new:
+        return {"usual": {}, "fixed": {}, "once": ""}
+    once = secrets.token_urlsafe(12)
+    return {"usual": _usual(pages, saver), "fixed": _fixed(pages, form), "once": once}
+
+
+def _parts_without(
+    form: RecordForm, again: tuple[list[PartEditor], Typed] | None
+) -> list[Part]:
+    """Return the parts of a form as they were typed, without the database, which is
+    away."""
+    _fill_without(form)
+    parts: list[Part] = (
+        [each.again(None, again[1]) for each in again[0]] if again else []
+    )
+    for held in parts:
+        for row in held.rows if isinstance(held, RowsTable) else ():
+            _fill_without(row.form)
+    return parts
+
+
+def _files(
+    pages: TablePages, record: Record | None, entered: Sequence[str]
+) -> dict[str, Cell]:
+    """Return the files that a record has, by column."""
+    facts = {
+        key: record.fact(key)
+        for key in entered
+        if record is not None and isinstance(pages.fields[key], FileField)
+    }
+    return {key: fact.cell for key, fact in facts.items() if fact is not None}
 
 
 def _after_saving(is_new: bool) -> list[tuple[str, str]]:

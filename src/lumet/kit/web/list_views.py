@@ -1,6 +1,6 @@
 """The views of lists."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Sized
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -49,6 +49,7 @@ from ..lists.saved_views import visible_query
 from ..pages import urls
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_context import TableContext
+from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
@@ -74,7 +75,7 @@ class NoSuchPlace(Exception):
 def show_list(name: str) -> ResponseReturnValue:
     """A page of a table's list, as its address asks for it."""
     context = table_or_404(name)
-    pages, reach = context.pages, context.reach
+    pages = context.pages
     if not pages.has_list:
         abort(404)
     kept = preferences()
@@ -83,16 +84,8 @@ def show_list(name: str) -> ResponseReturnValue:
     if PIECE not in request.args:
         leave_list(name, request.query_string.decode())
     list_request = ListRequest(context, request.args, kept, is_on_screen=True)
-    template, found = "list.html", {}
     try:
-        limit = None if list_request.is_usual else LIST_SECONDS
-        with site().database.reading(limit) as connection:
-            list_request.look(connection)
-            if list_request.layout in (GROUPS, CHART):
-                template, found = "groups.html", _grouped(list_request, connection)
-            else:
-                found = _listed(list_request, connection)
-            found |= _filters(list_request, connection)
+        template, found = _read_list(list_request)
     except NoSuchPlace:
         return redirect(list_request.address())
     except DBAPIError as error:
@@ -100,8 +93,6 @@ def show_list(name: str) -> ResponseReturnValue:
             raise
         text = _("This takes too long. Add a filter, or sort by another column.")
         abort(503, description=text)
-    if PIECE in request.args and found.get("branch"):
-        template = "_branch.html"
     return render_template(
         template,
         pages=pages,
@@ -109,10 +100,25 @@ def show_list(name: str) -> ResponseReturnValue:
         sizes=SIZES,
         views=_views(list_request) if list_request.panel == VIEWS else [],
         may_share=any(role.shares_views for role in own_roles()),
-        may_export=reach.may("export", pages.table.fullname),
-        may_add=pages.offers("add") and reach.may("add", pages.table.fullname),
+        may_export=context.may("export"),
+        may_add=pages.offers("add") and context.may("add"),
         **found,
     )
+
+
+def _read_list(list_request: ListRequest) -> tuple[str, dict[str, Any]]:
+    """Return the template of a list, and what it shows."""
+    limit = None if list_request.is_usual else LIST_SECONDS
+    template = "list.html"
+    with site().database.reading(limit) as connection:
+        list_request.look(connection)
+        if list_request.layout in (GROUPS, CHART):
+            template, found = "groups.html", _grouped(list_request, connection)
+        else:
+            found = _listed(list_request, connection)
+        found |= _filters(list_request, connection)
+    is_branch = PIECE in request.args and found.get("branch")
+    return ("_branch.html" if is_branch else template), found
 
 
 def _filters(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
@@ -338,63 +344,93 @@ def bulk_action(name: str) -> ResponseReturnValue:
     sent = request.form
     action, _dash, kind = sent.get(ACTION, "").partition("-")
     column = sent.get(SET_COLUMN, "") if action == "set" else ""
-    right = "export" if action == "export" else "edit" if column else "delete"
+    right = _bulk_right(action, column)
     context = table_or_404(name, right)
-    pages = context.pages
     list_request = ListRequest(context, _asked(), preferences())
     rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
     if right == "export":
         return _export_selected(list_request, [] if is_all else rows, kind, is_all)
-    value = sent.get(column, "")
-    if column and (
-        column not in pages.seen_by(context.reach, pages.entered_on(is_new=False))
-        or isinstance(pages.fields[column], FileField)
-    ):
-        abort(404)
+    if column:
+        _admit_column(context, column)
+    value, back = sent.get(column, ""), list_request.address()
     acting = BulkAction(list_request, current_app.config["SECRET_KEY"], column, value)
-    back = list_request.address()
-    shown_value = ""
     with site().database.reading() as connection:
         keys = chosen_keys(list_request, connection, rows, is_all)
-        if not keys or len(keys) > MAX_ROWS:
-            few = _("Select the records first.")
-            many = _(
-                "At most %(most)s records can be changed at once. Add a filter.",
-                most=number_text(MAX_ROWS, site().language, None),
-            )
-            flash(many if keys else few)
+        if problem := _too_few_or_many(keys):
+            flash(problem)
             return redirect(back)
-        is_sure, control = IS_SURE in sent, None
-        if column and column not in sent:
-            form = acting.saver.blank({})
-            fill_lookups(context.on(connection), form, [column])
-            control = form[column]
-        tally, seen = (
-            BulkResult(),
-            dict(zip(rows, sent.getlist(SEEN_OF_ROW), strict=False)),
-        )
+        is_sure = IS_SURE in sent
+        is_open = bool(column) and column not in sent
+        control = _control_of(acting, connection, column) if is_open else None
+        tally = BulkResult()
+        seen = dict(zip(rows, sent.getlist(SEEN_OF_ROW), strict=False))
         if control is None and not is_sure:
             tally = acting.preview(connection, keys)
             seen = acting.seen(connection, keys)
-        if column and control is None:
-            shown_value = acting.shown_value(connection)
+        is_given = bool(column) and control is None
+        shown_value = acting.shown_value(connection) if is_given else ""
     if is_sure and control is None:
         tally = acting.carry_out(keys, seen)
-        if not column and not pages.soft_delete:
-            for each in tally.accepted:
-                for key, held in each.values.items():
-                    if key in pages.fields:
-                        let_go(pages, key, held)
-    nouns = lower_first(pages.plural)
-    question = _("Delete %(nouns)s", nouns=nouns)
-    if column:
-        label = pages.label(column)
-        question = _("Edit %(nouns)s: %(label)s", label=label, nouns=nouns)
+        if not column:
+            _let_files_go(context.pages, tally)
     return render_template(
-        "bulk.html", pages=pages, tally=tally, keys=keys, question=question, back=back, control=control,
-        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2], seen=seen,
-        shown_value=shown_value,
+        "bulk.html", pages=context.pages, tally=tally, keys=keys,
+        question=_bulk_question(context.pages, column), back=back, control=control,
+        is_done=is_sure, column=column, value=value, asked=back.partition("?")[2],
+        seen=seen, shown_value=shown_value,
     )  # fmt: skip
+
+
+def _bulk_right(action: str, column: str) -> str:
+    if action == "export":
+        return action
+    return "edit" if column else "delete"
+
+
+def _control_of(acting: BulkAction, connection: Connection, column: str) -> Any:
+    """Return the control that asks for the new value of a column."""
+    form = acting.saver.blank({})
+    fill_lookups(acting.context.on(connection), form, [column])
+    return form[column]
+
+
+def _admit_column(context: TableContext, column: str) -> None:
+    """Answer that a column does not exist which the user cannot change in several
+    records."""
+    pages = context.pages
+    entered = pages.seen_by(context.reach, pages.entered_on(is_new=False))
+    if column not in entered or isinstance(pages.fields[column], FileField):
+        abort(404)
+
+
+def _too_few_or_many(keys: Sized) -> str:
+    """Return the message for no records, or for too many; "" else."""
+    if not keys:
+        return str(_("Select the records first."))
+    if len(keys) <= MAX_ROWS:
+        return ""
+    most = number_text(MAX_ROWS, site().language, None)
+    return str(
+        _("At most %(most)s records can be changed at once. Add a filter.", most=most)
+    )
+
+
+def _bulk_question(pages: TablePages, column: str) -> str:
+    nouns = lower_first(pages.plural)
+    if not column:
+        return str(_("Delete %(nouns)s", nouns=nouns))
+    label = pages.label(column)
+    return str(_("Edit %(nouns)s: %(label)s", label=label, nouns=nouns))
+
+
+def _let_files_go(pages: TablePages, tally: BulkResult) -> None:
+    """Let the files of deleted records go; of those that are only marked, none."""
+    if pages.soft_delete:
+        return
+    for each in tally.accepted:
+        for key, held in each.values.items():
+            if key in pages.fields:
+                let_go(pages, key, held)
 
 
 def _export_selected(
