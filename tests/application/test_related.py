@@ -174,6 +174,11 @@ class Related:
         self.piece("/t/station/r/1/related/visit.station_id?as-piece=1")
         self.assertLessEqual(count[0], 3)
 
+    def test_a_copy_leaves_out_what_must_be_its_own(self: Any) -> None:
+        client = self.client()
+        copied = self.form_data(client, "/t/station/add?like=1")
+        self.assertEqual((copied["kind"], copied["name"]), ("beacon", ""))
+
     def test_what_is_added_beneath_a_record_belongs_to_it(self: Any) -> None:
         page = self.piece("/t/station/r/2/related/visit.station_id")
         add = re.search(r'href="(/t/visit/add\?[^"]*)"', page)
