@@ -82,6 +82,20 @@ class MistakesTest(unittest.TestCase):
                 last = 1 + len(text.split("\n"))
                 self.assertEqual(mistakes[0].line, 3 if "#~" in text else last)
 
+    def test_a_value_must_fit_its_column(self) -> None:
+        cases = {
+            "station_id]\nrequired = false": "takes no NULL",
+            "range_nm]\ngenerated = 'max + 1'": "another type",
+            "range_nm]\nautomatic = 'created by'": "another type",
+            "range_nm]\nkind = 'lookup'": "refers to no table",
+            "range_nm]\ndepends_on = ['id']": "cannot follow",
+        }
+        for text, expected in cases.items():
+            own, mistakes = read(f"[field.{text}", LIGHT)
+            said = [mistake.problem for mistake in mistakes]
+            self.assertEqual((own, len(said)), ({}, 1), text)
+            self.assertIn(expected, said[0])
+
     def test_all_mistakes_come_at_once(self) -> None:
         text = "titel = 'x'\n[list]\norder = ['a', 'b']\n[field.name]\nkind = 1\nhidden = 2\n"
         _, mistakes = read(text)
