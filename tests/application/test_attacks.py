@@ -10,7 +10,7 @@ from sqlalchemy import event
 from tests.application import test_beyond, test_exports, test_served
 from tests.application.test_kinds import Kinds
 from tests.application.test_related import Related
-from tests.kit import test_limits
+from tests.kit.common import test_limits
 from tests.project import test_refusals
 from tests.support.projects import PASSWORD, ApplicationCase
 

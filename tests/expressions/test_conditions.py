@@ -24,6 +24,8 @@ class ConditionsTest(unittest.TestCase):
             "depth > 2 ORDER BY id": "nothing behind it",
             "depth > 2 -- deep": "no comments",
             "depth >": "no SQL condition",
+            "depth = (SELECT id, name FROM quay)": "this one gives 2",
+            "depth = (SELECT * FROM quay)": "all of its table's",
             "pg_sleep(9) > 1": "no function",
             "depth > :user_depth": "only columns and constants",
         }
