@@ -176,7 +176,7 @@ class Related:
 
     def test_a_copy_leaves_out_what_must_be_its_own(self: Any) -> None:
         client = self.client()
-        copied = self.form_data(client, "/t/station/add?like=1")
+        copied = self.form_data(client, "/t/station/add?copy-of=1")
         self.assertEqual((copied["kind"], copied["name"]), ("beacon", ""))
 
     def test_what_is_added_beneath_a_record_belongs_to_it(self: Any) -> None:

@@ -27,7 +27,7 @@ from lumet.facts.dialects.catalogue import (
     rule_of,
     sorted_indexes,
 )
-from lumet.facts.model import Column, Index, Reference, Table, TableKind, Type
+from lumet.facts.model import Column, Index, Reference, Table, TableKind, Type, Unique
 from lumet.facts.types import canonical_sqlite_type
 
 PROGRESS_STEPS = 10_000  # virtual machine steps between two looks at the clock
@@ -47,6 +47,12 @@ _INDEXES = f"""
     FROM sqlite_master m, pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x
     WHERE m.type = 'table' AND l.origin = 'c' AND x.key = 1 AND {_IN_KINDS}
     ORDER BY m.name, l.name, x.seqno
+"""
+_UNIQUES = f"""
+    SELECT m.name, l.name, x.name
+    FROM sqlite_master m, pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x
+    WHERE m.type = 'table' AND l.origin = 'u' AND x.key = 1 AND {_IN_KINDS}
+    ORDER BY m.name, l.seq, x.seqno
 """
 _SHADOWS = """
     SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'
@@ -78,6 +84,7 @@ class SqliteCatalogue(Catalogue):
         self._read_rules()
         self._read_about()
         self._indexes = self._read_indexes()
+        self._uniques = self._read_uniques()
 
     def _ask(self, query: str) -> Sequence[Any]:
         return self._connection.exec_driver_sql(query, (self._names,)).all()
@@ -197,6 +204,22 @@ class SqliteCatalogue(Catalogue):
             )
             found.setdefault(table, []).append(index)
         return {table: sorted_indexes(each) for table, each in found.items()}
+
+    def uniques(self, table: str) -> Sequence[Unique]:
+        """Return the unique constraints. The inspector reads them out of the table's
+        SQL: it knows their names, and none of `VARCHAR(40) UNIQUE`."""
+        names = {each.columns: each.name for each in super().uniques(table)}
+        found = self._uniques.get(table, ())
+        return [Unique(columns, names.get(columns, "")) for columns in found]
+
+    def _read_uniques(self) -> dict[str, list[tuple[str, ...]]]:
+        parts: dict[tuple[str, str], list[str]] = {}
+        for table, index, column in self._ask(_UNIQUES):
+            parts.setdefault((table, index), []).append(column)
+        found: dict[str, list[tuple[str, ...]]] = {}
+        for (table, _), columns in parts.items():
+            found.setdefault(table, []).append(tuple(columns))
+        return found
 
     def about(self, table: str) -> About:
         """Return the facts about the table as a whole."""

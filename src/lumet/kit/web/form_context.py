@@ -152,7 +152,7 @@ def form_page(
 def _of_new(
     pages: TablePages, saver: RecordSaver, form: RecordForm, is_new: bool
 ) -> dict[str, Any]:
-    """Return what the form of a new record shows besides: the usual values, those that
+    """Return the rest of the form of a new record: the usual values, those that
     are given, and the token that lets it be sent once."""
     if not is_new:
         return {"usual": {}, "fixed": {}, "once": ""}
