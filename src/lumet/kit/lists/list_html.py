@@ -99,6 +99,32 @@ class ListRow:
         return Markup(f"{start}<td>{box}{head}</td>{rest}</tr>\n")
 
 
+class Heading(NamedTuple):
+    """The heading of a column of a list: its key, its label, its classes, the address
+    that sorts by it, "" for none, and the present direction."""
+
+    key: str
+    label: str
+    classes: str
+    address: str = ""
+    direction: str = ""
+
+    def cell(self, select: str = "") -> str:
+        """Return the heading as HTML; `select` labels the box that selects all rows."""
+        label, box, more = escape(self.label), "", ""
+        if select:
+            words = escape(select)
+            more = f' data-select="{words}"'
+            box = f'<input type="checkbox" disabled data-select-page aria-label="{words}">'
+        if self.direction:
+            more += f' aria-sort="{self.direction}"'
+        text = f"<span>{label}</span>"
+        if self.address:
+            place = f'href="{escape(self.address)}" id="sort-{escape(self.key)}"'
+            text = f"<a {place}>{label}</a>"
+        return f'<th scope="col" class="{self.classes}"{more}>{box}{text}</th>\n'
+
+
 @dataclass(frozen=True, slots=True)
 class Page:
     """One page of a list. `begin` and `end` are the places before and behind it, empty

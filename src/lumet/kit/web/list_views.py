@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence, Sized
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 from urllib.parse import parse_qsl
 
@@ -20,6 +21,7 @@ from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_babel import ngettext
 from flask_login import current_user
+from markupsafe import Markup
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
@@ -42,9 +44,10 @@ from ..lists.export import (
 from ..lists.filter_controls import FilterControls
 from ..lists.group_query import GroupQuery
 from ..lists.list_facts import FILTER, VIEWS
-from ..lists.list_html import Page, RowAction
+from ..lists.list_html import Heading, Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import SIZES, ListRequest
+from ..lists.list_spec import TITLE
 from ..lists.saved_views import visible_query
 from ..pages import urls
 from ..pages.context import lower_first, note, own_roles, preferences, site
@@ -170,7 +173,8 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
         "position": position,
         "labels": plan.labels,
         "links": _page_links(list_request, page, position, count),
-        "sort_links": list_request.sort_links,
+        "headings": partial(_headings, list_request, plan),
+        "bulk_actions": _bulk_actions(list_request.context),
         "totals": GroupQuery(list_request).totals(connection, plan, count),
         "loosening": FilterControls(list_request).loosening(connection)
         if empty
@@ -181,6 +185,39 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
         "stranded": _stranded(list_request, connection, page),
         "in_place": _in_place(list_request, plan),
     }
+
+
+def _headings(list_request: ListRequest, plan: ListPlan, can_select: bool) -> Markup:
+    """Return the headings of the list, the first with the box that selects all rows."""
+    sorting, links = list_request.sorting, list_request.sort_links
+    direction = "descending" if sorting.down else "ascending"
+    select = str(_("Select all on this page")) if can_select else ""
+    first = (TITLE, list_request.nouns.one, False)
+    cells = [
+        Heading(
+            key,
+            label,
+            ("num" if numeric else "") + (" wide-only" if key in plan.wide else ""),
+            links.get(key, ""),
+            direction if sorting.column == key else "",
+        ).cell(select if key == TITLE else "")
+        for key, label, numeric in (first, *plan.labels)
+    ]
+    return Markup("".join(cells))
+
+
+def _bulk_actions(context: TableContext) -> Markup:
+    """Return the buttons for selected records, which all users of one reach share."""
+    reach = context.reach
+    key = ("bulk actions", context.pages.name, reach.shape, reach.is_impersonated)
+
+    def build() -> Markup:
+        acts, may_export = _build_row_actions(context), context.may("export")
+        name = "_bulk_actions.html"
+        return Markup(render_template(name, acts=acts, may_export=may_export))
+
+    found: Markup = context.site.plan(key, build)
+    return found
 
 
 def _stranded(list_request: ListRequest, connection: Connection, page: Page) -> int:

@@ -67,6 +67,7 @@ def menu() -> dict[str, Any]:
     return {
         "site": site(),
         "menu": _menu,
+        "texts": _texts,
         "places": site().plan(("places",), _places),
         "own_labels": _own_labels,
         "menu_groups": _menu_groups,
@@ -120,6 +121,14 @@ def _menu(here: str) -> Markup:
                 "_menu.html", groups=_menu_groups(), home=list_address(""), here=here
             )
         ),
+    )
+    return found
+
+
+def _texts() -> Markup:
+    """Return the texts that scripts show, which all pages of a language share."""
+    found: Markup = site().plan(
+        ("texts",), lambda: Markup(render_template("_texts.html").strip())
     )
     return found
 

@@ -38,7 +38,8 @@ from .base import (
     raw,
 )
 
-STEPS = 10_000  # of SQLite's machine, between two looks at the time
+STEPS = 400_000  # of SQLite's machine, between two looks at the time: some 10 ms. At
+# each look a thread waits for Python's lock, in the middle of a statement
 LAST = "\U0010ffff"  # behind every text that begins alike
 _CLOCK = "clock"  # what a connection keeps of its statements' time
 _SAID = re.compile(
