@@ -7,7 +7,7 @@ from pathlib import Path
 from rich.console import Console
 
 from lumet.cli.visible import escape
-from lumet.project.access_review import BESIDES, AccessReview, review_access
+from lumet.project.access_review import GENERAL, AccessReview, review_access
 from lumet.project.access_review import as_json as for_programs
 
 WIDTH = 80
@@ -44,10 +44,10 @@ def _show_matrix(out: Console, found: AccessReview, roles: list[str]) -> None:
                 f"{cell[: _ROLE - 2]:<{_ROLE}}" for cell in cells
             )
             out.print(escape(line.rstrip()))
-    besides = [(role, found.told[role][BESIDES]) for role in roles]
-    for role, words in besides:
+    general = [(role, found.told[role][GENERAL]) for role in roles]
+    for role, words in general:
         if words:
-            out.print(escape(f"{found.labels[role]} besides {_listed(words)}."))
+            out.print(escape(f"{found.labels[role]} also {_listed(words)}."))
     out.print()
 
 
@@ -66,7 +66,7 @@ def _show_rules(out: Console, found: AccessReview) -> None:
         (role, table, told[1:])
         for role, tables in found.told.items()
         for table, told in tables.items()
-        if table != BESIDES and told[1:]
+        if table != GENERAL and told[1:]
     ]
     if not limited:
         return
@@ -122,7 +122,7 @@ def _show_changes(out: Console, found: AccessReview) -> None:
         return
     out.print("[yellow]Not in the application yet:[/]")
     for role, table, old, new in found.changes:
-        where = f" on {table}" if table != BESIDES else " besides"
+        where = f" on {table}" if table != GENERAL else " in general"
         out.print(escape(f"  {found.labels.get(role, role)}{where}"))
         out.print(f"[red]    − {escape('; '.join(old) or 'nothing')}[/]")
         out.print(f"[green]    + {escape('; '.join(new) or 'nothing')}[/]")

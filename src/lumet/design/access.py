@@ -2,7 +2,7 @@
 attributes of users that rules may name."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -14,9 +14,13 @@ from lumet.facts.model import Column, Database, Table
 from lumet.kit.contract import ANYONE, FIELD_LIMITS, HIDDEN, READ_ONLY, RIGHTS
 
 GROUP_PREFIX = "group:"
-_SWITCHES = ("manage_users", "read_audit_log", "share_views")
 _BY_TABLE = ("tables", "rows", "changes")
-_ROLE_KEYS = ("label", *_SWITCHES, *_BY_TABLE, "fields")
+
+
+def _switch(attribute: str, words: str) -> Any:
+    """Declare what a role may besides its rights on tables: `attribute` of the kit's
+    `Role`, `words` in a summary."""
+    return field(default=False, metadata={"attribute": attribute, "words": words})
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,13 +33,19 @@ class RoleDecisions:
 
     name: str
     label: str
-    manage_users: bool = False
-    read_audit_log: bool = False
-    share_views: bool = False
+    manage_users: bool = _switch("manages_users", "manages users")
+    read_audit_log: bool = _switch("reads_audit_log", "sees the audit log")
+    share_views: bool = _switch("shares_views", "shares views")
     tables: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     rows: Mapping[str, str] = field(default_factory=dict)
     changes: Mapping[str, str] = field(default_factory=dict)
     fields: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def switched_on(self) -> tuple[Mapping[str, str], ...]:
+        """The attribute and the words of each switch that is on."""
+        found = (each for each in fields(self) if each.name in SWITCHES)
+        return tuple(each.metadata for each in found if getattr(self, each.name))
 
     def rights_on(self, table: str, group: str) -> tuple[str, ...]:
         """Return the rights on `table`; the nearest pattern decides: its name, then
@@ -59,6 +69,10 @@ class RoleDecisions:
             return self.fields[name]
         fitting = [v for k, v in self.fields.items() if fnmatchcase(name, k)]
         return fitting[-1] if fitting else ""
+
+
+SWITCHES = tuple(f.name for f in fields(RoleDecisions) if "attribute" in f.metadata)
+_ROLE_KEYS = ("label", *SWITCHES, *_BY_TABLE, "fields")
 
 
 def _nearest_of(
@@ -146,7 +160,7 @@ class _AccessReader:
         if key == "label":
             if self.checker.text(path, value):
                 self.found[path] = value
-        elif key in _SWITCHES:
+        elif key in SWITCHES:
             self._read_switch(path, key, value)
         elif not isinstance(value, dict):
             self.checker.wrong(path, f"Write [role.{path[1]}.{key}] above its keys.")
@@ -267,7 +281,7 @@ def _role(role: str, values: Mapping[Path, Any]) -> RoleDecisions:
             if path[:3] == ("role", role, key) and len(path) == 4
         }
 
-    switches = {key: values.get(("role", role, key), False) for key in _SWITCHES}
+    switches = {key: values.get(("role", role, key), False) for key in SWITCHES}
     return RoleDecisions(
         name=role,
         label=values.get(("role", role, "label"), role.capitalize()),

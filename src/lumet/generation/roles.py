@@ -51,11 +51,6 @@ def _role(
         for name, group in groups.items()
     }
     general = _rights_code(role.tables.get("*", ()))
-    switches = {
-        "manages_users": role.manage_users,
-        "reads_audit_log": role.read_audit_log,
-        "shares_views": role.share_views,
-    }
     return RoleModel(
         name=repr(role.name),
         label=repr(role.label),
@@ -70,7 +65,7 @@ def _role(
             for model in models
             if (limits := _limits(application, role, model.name))
         ),
-        switches=tuple(name for name, held in switches.items() if held),
+        switches=tuple(each["attribute"] for each in role.switched_on),
     )
 
 

@@ -15,7 +15,7 @@ from lumet.generation.model import Application
 from lumet.kit.contract import HIDDEN, RIGHTS
 from lumet.project.surveyfile import read_survey
 
-BESIDES = ""  # stands for a table where a right is on none
+GENERAL = ""  # stands for a table where a right is on none
 KEPT = "access"  # what the record of a generation calls the rights it wrote
 Summary = dict[
     str, dict[str, list[str]]
@@ -130,21 +130,12 @@ def in_words(application: Application) -> Summary:
     }
     found = {}
     for role in application.access.roles:
-        held = {BESIDES: _besides(role)}
+        held = {GENERAL: [each["words"] for each in role.switched_on]}
         for name, group in included.items():
             columns = [c.name for c in application.database.table(name).columns]
             held[name] = _on_table(role, name, group, columns)
         found[role.name] = held
     return found
-
-
-def _besides(role: RoleDecisions) -> list[str]:
-    words = {
-        "keeps accounts": role.manage_users,
-        "sees the log": role.read_audit_log,
-        "shares views": role.share_views,
-    }
-    return [word for word, held in words.items() if held]
 
 
 def _on_table(
