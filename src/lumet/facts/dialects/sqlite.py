@@ -43,16 +43,10 @@ _REFERENCES = f"""
     WHERE m.type = 'table' AND {_IN_KINDS} ORDER BY m.name, f.id, f.seq
 """
 _INDEXES = f"""
-    SELECT m.name, l.name, l."unique", l.partial, x.name, x."desc"
+    SELECT m.name, l.name, l.origin, l."unique", l.partial, x.name, x."desc"
     FROM sqlite_master m, pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x
-    WHERE m.type = 'table' AND l.origin = 'c' AND x.key = 1 AND {_IN_KINDS}
+    WHERE m.type = 'table' AND l.origin IN ('c', 'u') AND x.key = 1 AND {_IN_KINDS}
     ORDER BY m.name, l.name, x.seqno
-"""
-_UNIQUES = f"""
-    SELECT m.name, l.name, x.name
-    FROM sqlite_master m, pragma_index_list(m.name) l, pragma_index_xinfo(l.name) x
-    WHERE m.type = 'table' AND l.origin = 'u' AND x.key = 1 AND {_IN_KINDS}
-    ORDER BY m.name, l.seq, x.seqno
 """
 _SHADOWS = """
     SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'
@@ -83,8 +77,7 @@ class SqliteCatalogue(Catalogue):
         self._read_columns()
         self._read_rules()
         self._read_about()
-        self._indexes = self._read_indexes()
-        self._uniques = self._read_uniques()
+        self._read_indexes()
 
     def _ask(self, query: str) -> Sequence[Any]:
         return self._connection.exec_driver_sql(query, (self._names,)).all()
@@ -187,23 +180,24 @@ class SqliteCatalogue(Catalogue):
         """Return the indexes, those over expressions too."""
         return self._indexes.get(table, ())
 
-    def _read_indexes(self) -> dict[str, tuple[Index, ...]]:
-        parts: dict[tuple[str, str, bool, bool], list[tuple[str | None, bool]]] = {}
-        for table, name, unique, partial, column, down in self._ask(_INDEXES):
-            key = (table, name, bool(unique), bool(partial))
+    def _read_indexes(self) -> None:
+        self._uniques: dict[str, list[tuple[str, ...]]] = {}
+        parts: dict[tuple[str, str, str, bool, bool], list[tuple[str | None, bool]]]
+        parts = {}
+        for table, name, origin, unique, partial, column, down in self._ask(_INDEXES):
+            key = (table, name, origin, bool(unique), bool(partial))
             parts.setdefault(key, []).append((column, bool(down)))
         found: dict[str, list[Index]] = {}
-        for (table, name, unique, partial), columns in parts.items():
-            index = Index(
-                name,
-                tuple(column for column, _ in columns if column is not None),
-                unique,
-                partial,
-                tuple(column for column, down in columns if column and down),
-                any(column is None for column, _ in columns),
-            )
+        for (table, name, origin, unique, partial), columns in parts.items():
+            names = tuple(column for column, _ in columns if column is not None)
+            if origin == "u":
+                self._uniques.setdefault(table, []).append(names)
+                continue
+            descending = tuple(column for column, down in columns if column and down)
+            is_computed = len(names) < len(columns)
+            index = Index(name, names, unique, partial, descending, is_computed)
             found.setdefault(table, []).append(index)
-        return {table: sorted_indexes(each) for table, each in found.items()}
+        self._indexes = {table: sorted_indexes(each) for table, each in found.items()}
 
     def uniques(self, table: str) -> Sequence[Unique]:
         """Return the unique constraints. The inspector reads them out of the table's
@@ -211,15 +205,6 @@ class SqliteCatalogue(Catalogue):
         names = {each.columns: each.name for each in super().uniques(table)}
         found = self._uniques.get(table, ())
         return [Unique(columns, names.get(columns, "")) for columns in found]
-
-    def _read_uniques(self) -> dict[str, list[tuple[str, ...]]]:
-        parts: dict[tuple[str, str], list[str]] = {}
-        for table, index, column in self._ask(_UNIQUES):
-            parts.setdefault((table, index), []).append(column)
-        found: dict[str, list[tuple[str, ...]]] = {}
-        for (table, _), columns in parts.items():
-            found.setdefault(table, []).append(tuple(columns))
-        return found
 
     def about(self, table: str) -> About:
         """Return the facts about the table as a whole."""

@@ -142,7 +142,7 @@ class DetailRowForms:
     def _name_kept(
         self, connection: Connection, made: list[DetailRow], held: list[dict[str, Any]]
     ) -> None:
-        """Show what is kept of references by title."""
+        """Show the stored references by title."""
         for key, reference in self.pages.lookups.items():
             kept = [
                 each[key]

@@ -33,8 +33,7 @@ class ListColumns:
 
     @property
     def aligned(self) -> list[int]:
-        """The places of the columns whose numbers stand below each other by their
-        point."""
+        """The places of the columns whose numbers are aligned by their decimal point."""
         return [place for place, key in enumerate(self.shown) if self._is_ragged(key)]
 
     def cell_starts(self) -> list[str]:

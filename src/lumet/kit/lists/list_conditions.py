@@ -85,8 +85,8 @@ class ListConditions:
         return select(literal(1)).select_from(rows).where(*held).exists()
 
     def _searched(self) -> list[ColumnElement[Any]]:
-        """Return the searched columns: the title, with those of its references,
-        and the other texts that the list shows."""
+        """Return the searched columns: those of the title, through its references, and
+        the other texts that the list shows."""
         keys = list(self.pages.parsed_title.keys)
         keys += [
             key
