@@ -9,18 +9,30 @@ from typing import Any
 from lumet.design.decision_file import Checker, nearest
 from lumet.design.decision_schema import Entry
 from lumet.design.toml_statements import Path
+from lumet.design.value_types import YES_NO, Scope, ValueType
 from lumet.expressions.conditions import ATTRIBUTE_TYPES, NAME, check_expression
 from lumet.facts.model import Column, Database, Table
 from lumet.kit.contract import ANYONE, FIELD_LIMITS, HIDDEN, READ_ONLY, RIGHTS
 
 GROUP_PREFIX = "group:"
 _BY_TABLE = ("tables", "rows", "changes")
+_SETTING = "setting"
 
 
-def _switch(attribute: str, words: str) -> Any:
-    """Declare what a role may besides its rights on tables: `attribute` of the kit's
-    `Role`, `words` in a summary."""
-    return field(default=False, metadata={"attribute": attribute, "words": words})
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What a role may besides its rights on tables: a key with the type of its value,
+    the attribute of the kit's `Role`, and its words in a summary, with `{value}` for
+    the value."""
+
+    takes: ValueType
+    attribute: str
+    words: str
+
+
+def _setting(takes: ValueType, attribute: str, words: str) -> Any:
+    """Declare a setting, by default off."""
+    return field(default=False, metadata={_SETTING: Setting(takes, attribute, words)})
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,19 +45,19 @@ class RoleDecisions:
 
     name: str
     label: str
-    manage_users: bool = _switch("manages_users", "manages users")
-    read_audit_log: bool = _switch("reads_audit_log", "sees the audit log")
-    share_views: bool = _switch("shares_views", "shares views")
+    manage_users: bool = _setting(YES_NO, "manages_users", "manages users")
+    read_audit_log: bool = _setting(YES_NO, "reads_audit_log", "sees the audit log")
+    share_views: bool = _setting(YES_NO, "shares_views", "shares views")
     tables: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     rows: Mapping[str, str] = field(default_factory=dict)
     changes: Mapping[str, str] = field(default_factory=dict)
     fields: Mapping[str, str] = field(default_factory=dict)
 
     @property
-    def switched_on(self) -> tuple[Mapping[str, str], ...]:
-        """The attribute and the words of each switch that is on."""
-        found = (each for each in fields(self) if each.name in SWITCHES)
-        return tuple(each.metadata for each in found if getattr(self, each.name))
+    def settings(self) -> tuple[tuple[Setting, Any], ...]:
+        """The settings that are on, with their values."""
+        found = ((each, getattr(self, key)) for key, each in SETTINGS.items())
+        return tuple((each, value) for each, value in found if value)
 
     def rights_on(self, table: str, group: str) -> tuple[str, ...]:
         """Return the rights on `table`; the nearest pattern decides: its name, then
@@ -71,8 +83,12 @@ class RoleDecisions:
         return fitting[-1] if fitting else ""
 
 
-SWITCHES = tuple(f.name for f in fields(RoleDecisions) if "attribute" in f.metadata)
-_ROLE_KEYS = ("label", *SWITCHES, *_BY_TABLE, "fields")
+SETTINGS: Mapping[str, Setting] = {
+    each.name: each.metadata[_SETTING]
+    for each in fields(RoleDecisions)
+    if _SETTING in each.metadata
+}
+_ROLE_KEYS = ("label", *SETTINGS, *_BY_TABLE, "fields")
 
 
 def _nearest_of(
@@ -160,8 +176,8 @@ class _AccessReader:
         if key == "label":
             if self.checker.text(path, value):
                 self.found[path] = value
-        elif key in SWITCHES:
-            self._read_switch(path, key, value)
+        elif key in SETTINGS:
+            self._read_setting(path, key, value)
         elif not isinstance(value, dict):
             self.checker.wrong(path, f"Write [role.{path[1]}.{key}] above its keys.")
         else:
@@ -174,15 +190,14 @@ class _AccessReader:
                 elif self.checker.text(inner, decided):
                     self._read_condition(inner, decided)
 
-    def _read_switch(self, path: Path, key: str, value: Any) -> None:
-        if not isinstance(value, bool):
-            self.checker.wrong(path, f"{key} takes true or false.")
-        elif value and path[1] == ANYONE:
+    def _read_setting(self, path: Path, key: str, value: Any) -> None:
+        read = SETTINGS[key].takes.read(Scope(self.checker, None, None), path, value)
+        if read and path[1] == ANYONE:
             self.checker.wrong(
                 path, f"{key} is for people who are signed in, not for {ANYONE}."
             )
-        else:
-            self.found[path] = value
+        elif read is not None:
+            self.found[path] = read
 
     def _read_rights(self, path: Path, rights: Any) -> None:
         texts = self.checker.texts(path, rights)
@@ -281,11 +296,11 @@ def _role(role: str, values: Mapping[Path, Any]) -> RoleDecisions:
             if path[:3] == ("role", role, key) and len(path) == 4
         }
 
-    switches = {key: values.get(("role", role, key), False) for key in SWITCHES}
+    settings = {key: values.get(("role", role, key), False) for key in SETTINGS}
     return RoleDecisions(
         name=role,
         label=values.get(("role", role, "label"), role.capitalize()),
-        **switches,
+        **settings,
         tables={pattern: tuple(rights) for pattern, rights in part("tables").items()},
         rows=part("rows"),
         changes=part("changes"),

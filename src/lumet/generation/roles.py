@@ -23,7 +23,7 @@ class RoleModel:
     rows: tuple[tuple[str, str], ...]
     changes: tuple[tuple[str, str], ...]
     fields: tuple[tuple[str, str], ...]
-    switches: tuple[str, ...]
+    settings: tuple[tuple[str, str], ...]
 
 
 def build_roles(
@@ -65,7 +65,7 @@ def _role(
             for model in models
             if (limits := _limits(application, role, model.name))
         ),
-        switches=tuple(each["attribute"] for each in role.switched_on),
+        settings=tuple((each.attribute, repr(v)) for each, v in role.settings),
     )
 
 

@@ -130,7 +130,7 @@ def in_words(application: Application) -> Summary:
     }
     found = {}
     for role in application.access.roles:
-        held = {GENERAL: [each["words"] for each in role.switched_on]}
+        held = {GENERAL: [each.words.format(value=v) for each, v in role.settings]}
         for name, group in included.items():
             columns = [c.name for c in application.database.table(name).columns]
             held[name] = _on_table(role, name, group, columns)

@@ -18,7 +18,9 @@ _WHOLE = re.compile(r"(?:[A-Za-z0-9_-]|~[0-9A-F]{2})+|~")
 
 def encode_key(values: Sequence[Any]) -> str:
     """Write the values of a key as one segment of an address."""
-    return ",".join(_encode(value) for value in values)
+    if len(values) == 1:  # as most are
+        return _encode(values[0])
+    return ",".join(map(_encode, values))
 
 
 def _encode(value: Any) -> str:

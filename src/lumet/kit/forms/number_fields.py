@@ -16,6 +16,7 @@ from .operators import OF_NUMBERS
 __all__ = ["CodeField", "DecimalField", "DegreesField", "FloatField", "IntegerField"]
 
 
+_NUMBERS = (Decimal, int, float)  # asked of every cell: a union is made anew each time
 MAX_NUMBER_LENGTH = 20  # characters of a whole number; no database keeps more
 
 
@@ -148,7 +149,7 @@ class DecimalField(NumberField):
         return super().to_text(value)
 
     def show(self, value: Any, language: str) -> str:
-        if isinstance(value, Decimal | int | float):
+        if isinstance(value, _NUMBERS):
             return _scaled_text(value, language, self.scale)
         return plain_text(value)
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -44,12 +45,24 @@ class RowAction(NamedTuple):
     label: str
 
 
+_KEY = "\0"  # where the key of a row stands in what all rows share
+
+
+@lru_cache(maxsize=500)
+def _links_to(acts: tuple[RowAction, ...]) -> str:
+    """Return the cell of these actions as HTML, with _KEY for the key of the row."""
+    links = [
+        f'<a data-act="{right}" href="{address.replace("*", _KEY)}">{label}</a>'
+        for right, address, label in acts
+    ]
+    return f'<td class="row-acts">{" ".join(links)}</td>'
+
+
 Allowed = Mapping[str, Collection[str]]
 EVERYWHERE: Allowed = MappingProxyType({})
 
 
-@dataclass(frozen=True, slots=True)
-class ListRow:
+class ListRow(NamedTuple):
     """One row of a list; `starts` are the beginnings of its cells as HTML."""
 
     key: str
@@ -85,18 +98,26 @@ class ListRow:
         cells = zip(starts or self.starts, self.cells, strict=False)
         rest = "".join([f"{start}{cell.__html__()}</td>" for start, cell in cells])
         if acts:
-            links = [
-                f'<a data-act="{right}" href="{address.replace("*", self.key)}">{label}</a>'
-                for right, address, label in acts
-                if self.key and (right not in allowed or self.key in allowed[right])
-            ]
-            rest += f'<td class="row-acts">{" ".join(links)}</td>'
+            rest += self._links(acts, allowed)
         start = "<tr>"
         if branch is not None:
             level = min(branch.level, MAX_DEPTH)
             start = f'<tr class="level-{level}" data-level="{branch.level}">'
             head = branch.opener(self.key, said) + head
         return Markup(f"{start}<td>{box}{head}</td>{rest}</tr>\n")
+
+    def _links(self, acts: Sequence[RowAction], allowed: Allowed) -> str:
+        """Return the cell of what can be done to the row, as HTML."""
+        key = self.key
+        if not key:
+            return _links_to(())
+        if allowed:
+            acts = [
+                each
+                for each in acts
+                if each.right not in allowed or key in allowed[each.right]
+            ]
+        return _links_to(tuple(acts)).replace(_KEY, key)
 
 
 class Heading(NamedTuple):

@@ -30,6 +30,11 @@ class ListLinks:
             if value and key not in _POSITION
         ]
 
+    @property
+    def has_parameters(self) -> bool:
+        """Tell whether the address has any parameters but the position."""
+        return bool(self._words)
+
     def address(self, *without: str, **changed: Any) -> str:
         """Return the address of this list, with some parameters left out or changed and
         the position forgotten."""

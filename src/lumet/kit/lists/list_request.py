@@ -147,6 +147,11 @@ class ListRequest:
         )
 
     @property
+    def is_plain(self) -> bool:
+        """Tell whether the address names nothing but a page of the list."""
+        return not (self.links.has_parameters or self.panel)
+
+    @property
     def is_narrowed(self) -> bool:
         """Tell whether a search or a filter leaves something out."""
         return bool(self.filters or self.search.is_meant or self.deleted == ONLY)

@@ -109,6 +109,7 @@ def build(
     app.jinja_env.filters["datetime"] = _local_datetime
     app.jinja_env.globals["breadcrumbs"] = breadcrumbs
     app.jinja_env.globals["urls"] = urls.SUFFIXES
+    app.jinja_env.globals.update(page_views.common_functions())
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(

@@ -1,6 +1,6 @@
 """The views of lists."""
 
-from collections.abc import Mapping, Sequence, Sized
+from collections.abc import Callable, Mapping, Sequence, Sized
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -105,6 +105,7 @@ def show_list(name: str) -> ResponseReturnValue:
         may_share=any(role.shares_views for role in own_roles()),
         may_export=context.may("export"),
         may_add=pages.offers("add") and context.may("add"),
+        shared=partial(_shared, list_request),
         **found,
     )
 
@@ -119,6 +120,7 @@ def _read_list(list_request: ListRequest) -> tuple[str, dict[str, Any]]:
             template, found = "groups.html", _grouped(list_request, connection)
         else:
             found = _listed(list_request, connection)
+        found["counted"] = list_request.count_words(found["count"])
         found |= _filters(list_request, connection)
     is_branch = PIECE in request.args and found.get("branch")
     return ("_branch.html" if is_branch else template), found
@@ -187,8 +189,29 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
     }
 
 
+def _shared(
+    list_request: ListRequest, part: str, build: Callable[[], Markup]
+) -> Markup:
+    """Return a part of the page that does not depend on the rows; built once for each
+    reach where the list is asked for as it is decided."""
+    if not list_request.is_plain:
+        return build()
+    reach, columns = list_request.reach, list_request.columns
+    keeps = list_request.kept.user_id is not None
+    key = (part, list_request.pages.name, reach.shape, reach.is_impersonated, columns)
+    found: Markup = list_request.site.plan((*key, keeps), build)
+    return found
+
+
 def _headings(list_request: ListRequest, plan: ListPlan, can_select: bool) -> Markup:
     """Return the headings of the list, the first with the box that selects all rows."""
+    build = partial(_build_headings, list_request, plan, can_select)
+    return _shared(list_request, f"headings {can_select}", build)
+
+
+def _build_headings(
+    list_request: ListRequest, plan: ListPlan, can_select: bool
+) -> Markup:
     sorting, links = list_request.sorting, list_request.sort_links
     direction = "descending" if sorting.down else "ascending"
     select = str(_("Select all on this page")) if can_select else ""

@@ -1,5 +1,6 @@
 """Navigation: the sign-in, the menu, and the table of an address."""
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -62,13 +63,18 @@ def redirect_to_sign_in() -> ResponseReturnValue:
 
 
 @blueprint.app_context_processor
-def menu() -> dict[str, Any]:
-    """What every page needs: the menu of the tables within reach."""
+def common_names() -> dict[str, Any]:
+    """Return what every page needs of the present request."""
+    made = site()
+    return {"site": made, "places": made.plan(("places",), _places)}
+
+
+def common_functions() -> dict[str, Callable[..., Any]]:
+    """Return what every page can call: the menu of the tables within reach, rights and
+    addresses."""
     return {
-        "site": site(),
         "menu": _menu,
         "texts": _texts,
-        "places": site().plan(("places",), _places),
         "own_labels": _own_labels,
         "menu_groups": _menu_groups,
         "impersonation": impersonation,
@@ -76,7 +82,7 @@ def menu() -> dict[str, Any]:
         "may_read_audit_log": may_read_audit_log,
         "list_address": list_address,
         "left_list": left_list,
-        "has_uploads": site().plan(("uploads",), _has_uploads),
+        "has_uploads": _has_uploads,
         "lower_first": lower_first,
         "are_shortcuts_on": are_shortcuts_on,
         "text_language": text_language,
@@ -108,7 +114,11 @@ def _language_of(wanted: str) -> str:
 
 def _first_day() -> int:
     """Return the first day of the user's week, 0 for Sunday."""
-    return (Locale.parse(site().language).first_week_day + 1) % 7
+    made = site()
+    day: int = made.plan(
+        ("first day",), lambda: (Locale.parse(made.language).first_week_day + 1) % 7
+    )
+    return day
 
 
 def _menu(here: str) -> Markup:
@@ -142,10 +152,12 @@ def _places() -> dict[str, str]:
 
 def _has_uploads() -> bool:
     """Tell whether any table has files."""
-    fields = (
-        f for each in site().registry.pages.values() for f in each.fields.values()
+    made = site()
+    fields = (f for each in made.registry.pages.values() for f in each.fields.values())
+    found: bool = made.plan(
+        ("uploads",), lambda: any(isinstance(field, FileField) for field in fields)
     )
-    return any(isinstance(field, FileField) for field in fields)
+    return found
 
 
 def _own_labels() -> str:

@@ -38,7 +38,7 @@ MAX_WITH_ROWS = 40_000
 FILES_AT_ONCE = 4  # so many of the largest may come with one form
 MULTIPART = "multipart/form-data"
 TAKE_FILES = ("pages.add", "pages.edit", "pages.edit_field")
-MAY_SEND_MUCH = ("pages.act_on_several",)  # the keys of many records
+MAY_SEND_MUCH = ("pages.bulk_action",)  # the keys of many records
 _READ_HEADERS = ("Cookie", "User-Agent", "Content-Type", "Host", "Referer", "Origin",
                  "Accept-Language")  # fmt: skip
 # what parsing raises of what cannot be understood, wherever that happens

@@ -43,8 +43,10 @@ def add_security(app: Flask) -> None:
 
     @app.after_request
     def add_headers(response: Response) -> Response:
+        given = {name.lower() for name, _value in response.headers}
         for name, value in HEADERS.items():
-            response.headers.setdefault(name, value)
+            if name.lower() not in given:
+                response.headers.add(name, value)
         if app.config["SESSION_COOKIE_SECURE"]:
             response.headers.setdefault("Strict-Transport-Security", HTTPS_ONLY)
         if request.endpoint not in ("static", "static_revision"):

@@ -9,16 +9,16 @@ from flask import Flask, Response, current_app, request, send_from_directory
 YEAR = 31_536_000  # seconds
 FOLDER = "static"
 LASTS = 1.0  # seconds for which the files are not looked at again
-_known: dict[Path, tuple[float, str]] = {}
+_known: dict[str, tuple[float, str]] = {}
 
 
-def _revision(folder: Path) -> str:
+def _revision(folder: str) -> str:
     """Return a word that differs when any file does: times and sizes take no
     reading."""
     now = time.monotonic()
     looked_at, found = _known.get(folder, (0.0, ""))
     if not found or now - looked_at > LASTS:
-        found = _look(folder)
+        found = _look(Path(folder))
         _known[folder] = (now, found)
     return found
 
@@ -31,7 +31,7 @@ def _look(folder: Path) -> str:
 
 def static_address() -> str:
     """Return the beginning of the addresses of static files."""
-    revision = _revision(Path(current_app.static_folder or FOLDER))
+    revision = _revision(current_app.static_folder or FOLDER)
     return f"{request.script_root}/{FOLDER}/v-{revision}/"
 
 
@@ -40,7 +40,7 @@ def serve_revisions(app: Flask) -> None:
 
     @app.get(f"/{FOLDER}/v-<revision>/<path:filename>")
     def static_revision(revision: str, filename: str) -> Response:
-        folder = Path(app.static_folder or FOLDER)
+        folder = app.static_folder or FOLDER
         answer = send_from_directory(folder, filename, max_age=YEAR)
         if revision == _revision(folder):
             answer.cache_control.immutable = True
