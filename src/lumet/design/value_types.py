@@ -91,6 +91,17 @@ class ValueType:
         reported."""
         return value if scope.checker.text(path, value) else None
 
+    def code(self, value: Any) -> str:
+        """Return the value as code."""
+        return repr(value)
+
+
+class _Text(ValueType):
+    """A text that users read, which can be translated."""
+
+    def code(self, value: Any) -> str:
+        return f"_({value!r})"
+
 
 class _YesNo(ValueType):
     name = "yes/no"
@@ -440,7 +451,7 @@ def _fits_generated(table: Table, name: str, column: Column, word: str) -> str:
     return "" if is_fitting else f"{name} is of another type than {word}."
 
 
-TEXT = ValueType()
+TEXT = _Text()
 YES_NO = _YesNo()
 REQUIRED = _Required()
 KIND = Words("kind", KIND_OF, "There is no kind", SYNONYMS, fits=_fits_kind)

@@ -1,14 +1,19 @@
 """The assignments of a table's pages: one function for each decision key, or for a fact
 that pages know. Each returns code, "" for what is as usual."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
 
 from lumet.design.decision_schema import (
     EDIT_CHOSEN,
     EDIT_ROWS,
+    EMPTY,
     PAGE_KINDS,
     Detail,
+    Key,
+    ListDecisions,
     PageDecisions,
+    keys_of,
 )
 from lumet.design.details import joined_reference
 from lumet.design.indexes import is_served, unserved
@@ -20,7 +25,7 @@ from lumet.generation.model import (
     generated_value,
     keys_code,
 )
-from lumet.kit.contract import EDIT_CELLS, UNINDEXED
+from lumet.kit.contract import UNINDEXED
 
 Coder = Callable[[TableSource], str]
 TRUE, FALSE = "True", "False"
@@ -130,18 +135,9 @@ def _directed(source: TableSource, column: str) -> str:
     return repr(f"-{key}" if is_down else key)
 
 
-def _layouts(source: TableSource) -> str:
-    return tuple_code(repr(each) for each in source.decisions.list.layouts)
-
-
 def _parent(source: TableSource) -> str:
     parent = source.decisions.list.parent if source.is_splittable else ""
     return repr(source.keys[parent]) if parent else ""
-
-
-def _edit(source: TableSource) -> str:
-    edit = source.decisions.list.edit
-    return repr(edit) if edit == EDIT_CELLS else ""
 
 
 def _unindexed(source: TableSource) -> str:
@@ -152,19 +148,28 @@ def _unindexed(source: TableSource) -> str:
     return set_code(repr(source.keys[name]) for name in unserved(source.table))
 
 
-LIST: tuple[tuple[str, Coder], ...] = (
-    ("columns", _columns),
-    ("wide_columns", _wide_columns),
-    ("order", _order),
-    ("layouts", _layouts),
-    ("parent", _parent),
-    ("edit", _edit),
-    ("unindexed", _unindexed),
-)
+LIST: Mapping[str, Coder] = {
+    "columns": _columns,
+    "wide_columns": _wide_columns,
+    "order": _order,
+    "parent": _parent,
+    "unindexed": _unindexed,
+}
+"""The keys of `[list]` that are not written as their values are."""
 
 
 def _list(source: TableSource) -> str:
-    return call_code("ListPage", assignments(LIST, source))
+    coders = [
+        (key.name, LIST.get(key.name) or partial(_as_decided, key))
+        for key in keys_of(ListDecisions).values()
+    ]
+    return call_code("ListPage", assignments(coders, source))
+
+
+def _as_decided(key: Key, source: TableSource) -> str:
+    """Return the value of a key of `[list]` as its type writes it."""
+    value = getattr(source.decisions.list, key.name)
+    return "" if value == EMPTY[key.name] else key.takes.code(value)
 
 
 def _record(source: TableSource) -> str:

@@ -65,7 +65,9 @@ def _role(
             for model in models
             if (limits := _limits(application, role, model.name))
         ),
-        settings=tuple((each.attribute, repr(v)) for each, v in role.settings),
+        settings=tuple(
+            (each.attribute, each.takes.code(v)) for each, v in role.settings
+        ),
     )
 
 
