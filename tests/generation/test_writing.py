@@ -1,6 +1,7 @@
 """Writing: nothing of a person's is lost, nothing is half-written."""
 
 import json
+import subprocess
 import tempfile
 import unittest
 from pathlib import Path
@@ -9,14 +10,17 @@ from unittest import mock
 from lumet.errors import CannotRun
 from lumet.generation import merge_writer
 from lumet.generation.merge_writer import (
+    BASES,
     MANIFEST,
     STAGING,
+    Conflict,
     Written,
     finish,
     write_generated,
 )
 
 BASE = b"one = 1\n\ntwo = 2\n\nthree = 3\n"
+OPEN = [Conflict("app/light.py", (3,))]
 
 
 class WritingTest(unittest.TestCase):
@@ -67,17 +71,34 @@ class WritingTest(unittest.TestCase):
         copy = self.folder / "app" / "light.py.conflict"
         self.file.write_bytes(mine)
         for _ in range(2):
-            self.assertEqual(self.write(new).conflicts, ["app/light.py"])
+            self.assertEqual(self.write(new).conflicts, OPEN)
             self.assertEqual(self.file.read_bytes(), mine)
-            self.assertIn(b"<<<<<<< yours", copy.read_bytes())
-        copy.unlink()
-        self.assertEqual(self.write(new).conflicts, [])
-        self.assertEqual(self.file.read_bytes(), mine)
+            self.assertIn(b"-two = 'mine'\n+two = 22\n", copy.read_bytes())
         later = new.replace(b"three = 3", b"three = 33")
-        self.assertEqual(self.write(later).merged, ["app/light.py"])
-        self.assertEqual(
-            self.file.read_bytes(), mine.replace(b"three = 3", b"three = 33")
+        mine = mine.replace(b"three = 3", b"three = 33")
+        self.assertEqual(self.write(later).conflicts, OPEN)
+        self.assertEqual(self.file.read_bytes(), mine, "all else is merged")
+        copy.unlink()
+        report = self.write(later)
+        self.assertEqual((report.conflicts, report.settled), ([], ["app/light.py"]))
+        self.assertEqual(self.file.read_bytes(), mine)
+        self.assertTrue(self.write(later).is_quiet)
+        self.assertEqual(self.write(BASE.replace(b"2", b"222")).conflicts, OPEN)
+
+    def test_a_conflict_is_settled_by_taking_what_is_generated(self) -> None:
+        self.write()
+        self.file.write_bytes(b"# mine\n" + BASE.replace(b"two = 2", b"two = 'mine'"))
+        new = BASE.replace(b"two = 2", b"two = 22")
+        (conflict,) = self.write(new).conflicts
+        self.assertEqual(conflict, Conflict("app/light.py", (4,)))
+        subprocess.run(
+            ["git", "apply", "app/light.py.conflict"], cwd=self.folder, check=True
         )
+        report = self.write(new)
+        self.assertEqual((report.settled, report.total), (["app/light.py"], 2))
+        self.assertEqual(self.file.read_bytes(), b"# mine\n" + new)
+        self.assertEqual([*self.folder.rglob("*.conflict")], [])
+        self.assertTrue(self.write(new).is_quiet)
 
     def test_a_merge_that_is_no_python_is_a_conflict(self) -> None:
         self.write(b"x = (\n    1,\n\n\n\n)\n")
@@ -87,20 +108,17 @@ class WritingTest(unittest.TestCase):
         self.file.write_bytes(
             b"x = [\n    1,\n\n    2,\n\n)\n"
         )  # yours does not compile
-        self.assertEqual(
-            self.write(b"x = (\n    0,\n\n    2,\n\n)\n").conflicts, ["app/light.py"]
-        )
+        mine, new = self.file.read_bytes(), b"x = (\n    0,\n\n    2,\n\n)\n"
+        self.assertEqual(self.write(new).conflicts, [Conflict("app/light.py", (1,))])
+        self.assertEqual(self.file.read_bytes(), mine)
 
-    def test_without_git_yours_stays_too(self) -> None:
+    def test_what_a_file_was_generated_as_may_be_missing(self) -> None:
         self.write()
         mine = BASE.replace(b"one", b"eins")
         self.file.write_bytes(mine)
-        with mock.patch.object(
-            merge_writer.subprocess, "run", side_effect=FileNotFoundError
-        ):
-            self.assertEqual(
-                self.write(BASE + b"four = 4\n").conflicts, ["app/light.py"]
-            )
+        (self.folder / BASES / "app/light.py").unlink()
+        report = self.write(BASE + b"four = 4\n")
+        self.assertEqual(report.conflicts, [Conflict("app/light.py", (1,))])
         self.assertEqual(self.file.read_bytes(), mine)
 
     def test_what_is_no_longer_generated_goes_unless_edited(self) -> None:

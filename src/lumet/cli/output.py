@@ -17,6 +17,8 @@ from lumet.design.rewriting import Edited
 from lumet.facts.comparing import Difference
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Table
+from lumet.generation.merge_writer import Conflict
+from lumet.generation.merging import CONFLICT
 from lumet.project.generating import GenerationReport
 from lumet.project.surveyfile import Inferred
 from lumet.project.surveying import Doubt, SurveyReport
@@ -342,7 +344,8 @@ def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
     for label, paths in (
         ("written", report.written.written),
         ("merged", report.written.merged),
-        ("conflict", report.written.conflicts),
+        ("conflict", [each.path for each in report.written.conflicts]),
+        ("settled", report.written.settled),
         ("kept", report.written.kept),
         ("removed", report.written.removed),
     ):
@@ -352,15 +355,26 @@ def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
             out.print(f"[{colour}]{escape(line)}[/]" if colour else escape(line))
     if report.written.unchanged:
         out.print(f"  {'unchanged':<10}{report.written.unchanged:>4}")
-    for path in report.written.conflicts:
-        out.print(
-            f"{escape(path)}: your version was kept. Copy what you want from {escape(path)}.conflict,"
-            " then delete that copy."
-        )
+    _show_conflicts(out, report.written.conflicts)
     if report.written.merged or report.written.kept:
-        out.print("Your files were not replaced.")
+        out.print("Your lines were kept.")
     if is_alone:
         out.print("Next:  lumet serve")
+
+
+def _show_conflicts(out: Console, conflicts: Sequence[Conflict]) -> None:
+    if not conflicts:
+        return
+    out.print("\nYou edited these lines, and they are generated differently now:")
+    for each in conflicts:
+        lines = ", ".join(map(str, each.lines))
+        out.print(f"  {escape(each.path)}:{lines}")
+    copy = escape(conflicts[0].path) + CONFLICT
+    out.print(
+        "Yours were kept, all else was merged. To take the generated ones:\n"
+        f"  git apply {copy}\n"
+        "To keep yours, delete the .conflict file."
+    )
 
 
 def _places(paths: Sequence[str]) -> str:

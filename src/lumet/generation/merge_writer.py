@@ -9,14 +9,20 @@ import hashlib
 import json
 import os
 import shutil
-import subprocess
-import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from lumet.errors import CannotRun
+from lumet.generation.merging import (
+    CONFLICT,
+    Merge,
+    conflict_text,
+    is_valid,
+    merge,
+    whole_conflict,
+)
 
 STATE = ".lumet"
 BASES = f"{STATE}/base"
@@ -24,7 +30,6 @@ PENDING = f"{STATE}/pending"
 MANIFEST = f"{STATE}/written.json"
 STAGING = f"{STATE}/staging"
 PLAN = "plan.json"
-CONFLICT = ".conflict"
 PRIVATE = frozenset({".env"})  # written for their owner alone
 
 
@@ -36,13 +41,23 @@ class Change:
     content: bytes | None
 
 
+@dataclass(frozen=True, slots=True)
+class Conflict:
+    """A file with lines that a person edited and that are generated differently now:
+    where, from 1."""
+
+    path: str
+    lines: tuple[int, ...]
+
+
 @dataclass(slots=True)
 class Written:
     """What became of every file of one run, by path."""
 
     written: list[str] = field(default_factory=list)
     merged: list[str] = field(default_factory=list)
-    conflicts: list[str] = field(default_factory=list)
+    conflicts: list[Conflict] = field(default_factory=list)
+    settled: list[str] = field(default_factory=list)  # conflicts that were open
     kept: list[str] = field(default_factory=list)
     removed: list[str] = field(default_factory=list)
     unchanged: int = 0
@@ -51,13 +66,14 @@ class Written:
     def is_quiet(self) -> bool:
         """Tell whether nothing happened that a person wants to hear of."""
         named = self.written, self.merged, self.conflicts, self.removed
-        return not any(named)
+        return not any((*named, self.settled))
 
     @property
     def total(self) -> int:
         """The number of files that the application consists of."""
-        named = self.written, self.merged, self.conflicts, self.kept
-        return self.unchanged + sum(len(each) for each in named)
+        conflicts = [each.path for each in self.conflicts]
+        named = {*self.written, *self.merged, *conflicts, *self.settled, *self.kept}
+        return self.unchanged + len(named)
 
 
 def write_generated(
@@ -110,27 +126,35 @@ class _Run:
             else:
                 self._put(path, new)
                 self.report.written.append(path)
-            self._remember(path, new)
+            self._resolve(path, new)
         elif current == new:
-            self.report.unchanged += 1
-            self._remember(path, new)
-        elif path not in self.digests or not _is_text(new) or base is None:
+            self.report.unchanged += path not in self.pending
+            self._resolve(path, new)
+        elif path not in self.digests or not _is_text(new):
             self.report.kept.append(path)
         elif base == new:
-            self.report.unchanged += 1  # yours differs, and nothing new came
+            # yours differs, and nothing new came
+            self.report.unchanged += path not in self.report.settled
         else:
             self._merge(path, current, base, new)
 
     def _settle(self, path: str) -> None:
-        """A conflict whose copy is gone was settled by hand: what was new is the
-        base."""
+        """A conflict whose list is gone was settled by hand: what was generated then is
+        the base, so that the person's lines are an edit as any other."""
         copy = self.folder / (path + CONFLICT)
         if path in self.pending and not copy.exists():
             settled = _read(self.folder / PENDING / path)
+            if settled is not None:
+                self._resolve(path, settled)
+
+    def _resolve(self, path: str, base: bytes) -> None:
+        """Remember what a file was generated as; no conflict is left in it."""
+        self._remember(path, base)
+        if path in self.pending:
             self.pending.discard(path)
             self.changes.append(Change(f"{PENDING}/{path}", None))
-            if settled is not None:
-                self._remember(path, settled)
+            self.changes.append(Change(path + CONFLICT, None))
+            self.report.settled.append(path)
 
     def _base(self, path: str) -> bytes | None:
         for change in reversed(self.changes):
@@ -138,19 +162,22 @@ class _Run:
                 return change.content
         return _read(self.folder / BASES / path)
 
-    def _merge(self, path: str, current: bytes, base: bytes, new: bytes) -> None:
-        merged, is_clean = merge(current, base, new)
-        if is_clean and path.endswith(".py"):
-            is_clean = _compiles(merged, path)
-        if is_clean:
-            self._put(path, merged)
-            self._remember(path, new)
-            self.report.merged.append(path)
+    def _merge(self, path: str, current: bytes, base: bytes | None, new: bytes) -> None:
+        merged = _merge_whole(path, current, base, new)
+        if not merged.lines:
+            self._resolve(path, new)
+            if merged.text != current:
+                self._put(path, merged.text)
+                self.report.merged.append(path)
             return
-        self._put(path + CONFLICT, merged)
+        if merged.text != current:
+            self._put(path, merged.text)
+        if base is not None:
+            self._remember(path, merged.base)
+        self._put(path + CONFLICT, conflict_text(path, merged))
         self._put(f"{PENDING}/{path}", new)
         self.pending.add(path)
-        self.report.conflicts.append(path)
+        self.report.conflicts.append(Conflict(path, merged.lines))
 
     def _put(self, path: str, content: bytes) -> None:
         self.changes.append(Change(path, content))
@@ -182,26 +209,15 @@ class _Run:
         return (json.dumps(content, indent=1) + "\n").encode()
 
 
-def merge(current: bytes, base: bytes, new: bytes) -> tuple[bytes, bool]:
-    """Merge three versions; return the result, and whether it is without conflict. A
-    conflict's result has markers, or is just the new version where git is missing."""
-    with tempfile.TemporaryDirectory(prefix="lumet-") as folder:
-        paths = []
-        named = ("yours", current), ("before", base), ("generated", new)
-        for name, content in named:
-            path = Path(folder, name)
-            path.write_bytes(content)
-            paths.append(str(path))
-        labels = [word for name, _ in named for word in ("-L", name)]
-        try:
-            ran = subprocess.run(
-                ["git", "merge-file", "-p", *labels, *paths],
-                capture_output=True,
-                check=False,
-            )
-        except FileNotFoundError:
-            return new, False
-    return ran.stdout, ran.returncode == 0
+def _merge_whole(path: str, current: bytes, base: bytes | None, new: bytes) -> Merge:
+    """Merge a file around its conflicts; leave it whole where what comes of that could
+    not be read, or where what it was generated as is not known."""
+    if base is None:
+        return whole_conflict(current, base, new)
+    merged = merge(current, base, new)
+    if is_valid(merged.text, path):
+        return merged
+    return whole_conflict(current, base, new)
 
 
 def apply(folder: Path, changes: list[Change]) -> None:
@@ -327,11 +343,3 @@ def _digest(content: bytes) -> str:
 def _is_text(content: bytes) -> bool:
     """Tell whether a file can be merged: text with lines of a person's length."""
     return b"\0" not in content and max(map(len, content.split(b"\n"))) < 2_000
-
-
-def _compiles(content: bytes, path: str) -> bool:
-    try:
-        compile(content, path, "exec", dont_inherit=True)
-    except (SyntaxError, ValueError):
-        return False
-    return True
