@@ -15,6 +15,7 @@ import sys
 import tempfile
 from pathlib import Path
 
+from tests.support.projects import name_package
 from tests.support.servers import POSTGRESQL, run
 
 from lumet.project.commands import run_generation, run_survey
@@ -131,8 +132,7 @@ def measure(kind: str, rows: int, keyless: int, times: int) -> None:
         address = make(kind, folder, rows, keyless)
         run_survey(folder, address)
         package = f"bench_exports_{kind}"
-        settings = folder / "lumet.toml"
-        settings.write_text(f'package = "{package}"\n' + settings.read_text())
+        name_package(folder, package)
         run_generation(folder)
         add = [sys.executable, "-m", package, "--state", name, "user", "add", "ina", "--role", "administrator", "--password-stdin"]  # fmt: skip
         subprocess.run(

@@ -20,6 +20,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlencode
 
+from tests.support.projects import name_package
+
 from lumet.project.commands import run_generation, run_survey
 
 PASSWORD = "only-for-benches-7-lamps"
@@ -167,8 +169,7 @@ def main() -> None:
             raw.executescript(SCRIPT)
         raw.close()
         run_survey(folder, str(folder / "hostile.db"))
-        settings = folder / "lumet.toml"
-        settings.write_text('package = "bench_hostile"\n' + settings.read_text())
+        name_package(folder, "bench_hostile")
         run_generation(folder)
         sys.path.insert(0, name)
         os.environ["STATE_FOLDER"] = name

@@ -25,7 +25,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import event, make_url, text
-from tests.support.projects import make_database
+from tests.support.projects import make_database, name_package
 from tests.support.servers import POSTGRESQL, run
 
 from lumet.project.commands import run_generation, run_survey
@@ -131,8 +131,7 @@ class Pair:
             make_sqlite(folder, rows) if kind == "sqlite" else make_postgresql(rows)
         )
         run_survey(folder, database)
-        settings = folder / "lumet.toml"
-        settings.write_text(f'package = "{self.package}"\n' + settings.read_text())
+        name_package(folder, self.package)
         target = folder / "design/tables/reading.toml"
         target.write_text(DECISIONS)
         run_generation(folder)

@@ -21,7 +21,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from sqlalchemy import Engine, create_engine, event, make_url
-from tests.support.projects import make_database, read_form
+from tests.support.projects import make_database, name_package, read_form
 from tests.support.servers import MARIADB, POSTGRESQL, run
 
 from bench.lists import PASSWORD, alternately, report
@@ -92,8 +92,7 @@ class Running:
     ) -> None:
         run_survey(folder, database)
         decide()
-        settings = folder / "lumet.toml"
-        settings.write_text(f'package = "{package}"\n' + settings.read_text())
+        name_package(folder, package)
         run_generation(folder)
         sys.path.insert(0, str(folder))
         os.environ["STATE_FOLDER"] = str(folder)

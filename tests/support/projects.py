@@ -14,6 +14,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from lumet.design.rewriting import set_plain
 from lumet.project.commands import run_generation, run_survey
 from lumet.project.generating import GenerationReport
 from lumet.project.surveying import TableChoice
@@ -51,6 +52,12 @@ def make_database(path: Path, script: str) -> Path:
     finally:
         connection.close()
     return path
+
+
+def name_package(folder: Path, package: str) -> None:
+    """Decide the package of a project."""
+    settings = folder / "lumet.toml"
+    settings.write_text(set_plain(settings.read_text(), "package", package))
 
 
 class ProjectCase(unittest.TestCase):
@@ -100,8 +107,7 @@ class ApplicationCase(unittest.TestCase):
         cls.folder = Path(folder.name)
         cls.package = f"coast_{next(_numbers)}"
         run_survey(cls.folder, cls.make(), choice=cls.CHOICE)
-        settings = cls.folder / "lumet.toml"
-        settings.write_text(f'package = "{cls.package}"\n' + settings.read_text())
+        name_package(cls.folder, cls.package)
         cls.decide()
         cls.report = run_generation(cls.folder)
         sys.path.insert(0, str(cls.folder))

@@ -84,6 +84,10 @@ def survey(
         ),
     ] = None,
     no_data: NoData = False,
+    other_database: Annotated[
+        bool,
+        typer.Option("--other-database", help="Accept another database than before."),
+    ] = False,
 ) -> None:
     """Read a database and write the survey and the inferred decisions.
 
@@ -99,7 +103,13 @@ def survey(
         chosen = (schema, tables, skip, private)
         choice = TableChoice(*(tuple(each or ()) for each in chosen))
         show_survey(
-            survey_asking(project, database, read_rows=not no_data, choice=choice)
+            survey_asking(
+                project,
+                database,
+                read_rows=not no_data,
+                choice=choice,
+                takes_other=other_database,
+            )
         )
 
     _carry_out(work)

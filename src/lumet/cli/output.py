@@ -267,7 +267,14 @@ def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
         out.print(f"  {_SIGNS[difference.kind]} {text}")
 
 
-_SIGNS = {"added": "+", "dropped": "-", "retyped": "~", "changed": "~", "renamed": "?"}
+_SIGNS = {
+    "added": "+",
+    "dropped": "-",
+    "left out": "-",
+    "retyped": "~",
+    "changed": "~",
+    "renamed": "?",
+}
 
 
 def _place(difference: Difference) -> str:
@@ -288,7 +295,8 @@ def _in_words(difference: Difference) -> str:
     if what == "column":
         return difference.after if kind == "added" else "dropped; your lines are kept"
     if what == "table":
-        return "a new table" if kind == "added" else "dropped; your file is kept"
+        words = {"added": "a new table", "left out": "not chosen; your file is kept"}
+        return words.get(kind, "dropped; your file is kept")
     change = f": {difference.before} → {difference.after}" if kind == "changed" else ""
     return f"{what} {kind}: {difference.name}{change}"
 

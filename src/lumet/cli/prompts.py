@@ -23,7 +23,12 @@ from lumet.facts.connection_errors import PasswordNeeded, saying_why
 from lumet.facts.dialects import SERVERS, server_of
 from lumet.facts.server_listing import other_databases, schemas_with_tables, table_names
 from lumet.project.commands import run_survey
-from lumet.project.surveying import SurveyReport, TableChoice, known_address
+from lumet.project.identity import OtherDatabase
+from lumet.project.surveying import (
+    SurveyReport,
+    TableChoice,
+    known_address,
+)
 
 MAX_LISTED = 40  # names in one list
 
@@ -34,9 +39,11 @@ def survey_asking(
     *,
     read_rows: bool = True,
     choice: TableChoice | None = None,
+    takes_other: bool = False,
 ) -> SurveyReport:
-    """Survey; on a terminal, ask for the address where none is known, and for a
-    password that the server wants, without showing it."""
+    """Survey; on a terminal, ask for the address where none is known, for a password
+    that the server wants, without showing it, and whether another database than before
+    is meant, unless the project `takes_other`."""
     password = None
     if database is None and sys.stdin.isatty() and not known_address(project):
         database, choice = _ask_for_all(choice or TableChoice())
@@ -49,6 +56,7 @@ def survey_asking(
                 choice=choice,
                 told=told,
                 confirm=told.confirm,
+                accept=lambda other: takes_other or told.accept(other),
             )
     except PasswordNeeded:
         if not sys.stdin.isatty():
@@ -63,6 +71,7 @@ def survey_asking(
             choice=choice,
             told=told,
             confirm=told.confirm,
+            accept=lambda other: takes_other or told.accept(other),
         )
 
 
@@ -86,6 +95,17 @@ class _Terminal:
         old, new = renaming.before, renaming.after
         question = (
             f"  ? {renaming.table}.{old} → {new}   renamed? Your lines are then moved"
+        )
+        return bool(typer.confirm(question, err=True))
+
+    def accept(self, other: OtherDatabase) -> bool:
+        """Ask whether another database than before is meant; off a terminal it is
+        not."""
+        if not sys.stdin.isatty():
+            return False
+        self.status.stop()
+        question = (
+            f"  ? This seems to be another database. {other} Survey it all the same?"
         )
         return bool(typer.confirm(question, err=True))
 

@@ -1,13 +1,13 @@
 """Comparison of two surveys of a database: additions, removals, changes."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from difflib import SequenceMatcher
 from typing import Literal, TypeVar
 
 from lumet.facts.model import WRITINGS, Check, Column, Database, Table
 
-Kind = Literal["added", "dropped", "retyped", "changed", "renamed"]
+Kind = Literal["added", "dropped", "left out", "retyped", "changed", "renamed"]
 What = Literal[
     "table",
     "column",
@@ -39,15 +39,19 @@ class Difference:
     confidence: float = 1.0
 
 
-def compare(before: Database, after: Database) -> tuple[Difference, ...]:
+def compare(
+    before: Database, after: Database, catalogue: Collection[str] = ()
+) -> tuple[Difference, ...]:
     """Return the differences between two databases, in the order of the tables' names.
+    A table that is still in the `catalogue` is left out, not dropped.
 
     A table or column that went and one that came are called renamed, with a confidence,
     when place, type and name are alike enough; a person has to say so.
     """
     gone = [t for t in before.tables if t.name not in after.by_name]
     new = [t for t in after.tables if t.name not in before.by_name]
-    found: list[Difference] = []
+    found = [Difference("left out", "table", t.name) for t in gone if t.name in catalogue]  # fmt: skip
+    gone = [table for table in gone if table.name not in catalogue]
     for old, fresh, sure in _pairs(gone, new, _table_likeness):
         gone.remove(old)
         new.remove(fresh)

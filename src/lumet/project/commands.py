@@ -13,6 +13,7 @@ from lumet.project.project_files import locked
 if TYPE_CHECKING:
     from lumet.facts.comparing import Difference
     from lumet.project.generating import GenerationReport
+    from lumet.project.identity import OtherDatabase
     from lumet.project.surveying import SurveyReport, TableChoice
 
 
@@ -25,6 +26,7 @@ def run_survey(
     choice: TableChoice | None = None,
     told: Callable[[str], None] = lambda place: None,
     confirm: Callable[[Difference], bool] = lambda renaming: False,
+    accept: Callable[[OtherDatabase], bool] = lambda other: False,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
     from lumet.project.surveying import survey
@@ -39,6 +41,7 @@ def run_survey(
             choice=choice,
             told=told,
             confirm=confirm,
+            accept=accept,
         )
 
 

@@ -43,6 +43,7 @@ def generate(folder: Path) -> GenerationReport:
     """
     began = time.monotonic()
     survey = read_survey(folder)
+    files.require_files(folder)
     application = load(folder, survey)
     wanted, once = render(application)
     _refuse_foreign_package(folder, application.package)

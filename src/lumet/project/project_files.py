@@ -18,7 +18,7 @@ from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.decision_schema import Entry
 from lumet.errors import CannotRun, LumetError, Mistake
 from lumet.facts.model import Table
-from lumet.generation.merge_writer import STATE
+from lumet.generation.merge_writer import MANIFEST, STATE
 
 SURVEY = "survey.json"
 SETTINGS = "lumet.toml"
@@ -27,9 +27,12 @@ PATTERNS = "design/patterns.toml"
 TABLES = "design/tables"
 ENV = ".env"
 IGNORE = ".gitignore"
+ATTRIBUTES = ".gitattributes"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
+_BASES = f"{STATE}/** -diff linguist-generated\n"  # what merging compares with
 _SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip", "private")
+IDENTITY = ("name", "package")  # decided by the first survey
 _LIST_KEYS = ("schemas", "tables", "skip", "private")
 MAX_FILE_LENGTH = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
@@ -232,9 +235,34 @@ def with_environment(text: str, values: Mapping[str, str]) -> str:
 
 def with_ignored(text: str) -> str:
     """Return the text of `.gitignore` with what must not be committed added."""
+    return _with_lines(text, [f"{pattern}\n" for pattern in IGNORED])
+
+
+def with_attributes(text: str) -> str:
+    """Return the text of `.gitattributes` with Lumet's own files kept out of diffs."""
+    return _with_lines(text, [_BASES])
+
+
+def _with_lines(text: str, lines: Iterable[str]) -> str:
     present = {line.strip() for line in text.splitlines()}
-    missing = [pattern for pattern in IGNORED if pattern not in present]
+    missing = [line for line in lines if line.strip() not in present]
     if not missing:
         return text
     start = text if not text or text.endswith("\n") else text + "\n"
-    return start + "".join(f"{pattern}\n" for pattern in missing)
+    return start + "".join(missing)
+
+
+def require_files(folder: Path) -> None:
+    """Raise LumetError when a project that was surveyed has lost its settings or its
+    access rules, which must not be made up anew."""
+    if not any((folder / path).exists() for path in (SURVEY, MANIFEST)):
+        return
+    for path, rest in (
+        (SETTINGS, 'or write the package in it: package = "…"'),
+        (ACCESS, "or create an empty one: the ready roles then hold"),
+    ):
+        if not (folder / path).exists():
+            raise LumetError(
+                f"{path} is missing in {folder}.",
+                f"Restore it from version control, {rest}.",
+            )

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
+from functools import partial
 from pathlib import Path
 
 from sqlalchemy import Engine
@@ -14,7 +15,7 @@ from lumet.design.decision_schema import DOUBTFUL, Entry
 from lumet.design.declared_keys import Declared
 from lumet.design.reading import fitting_patterns
 from lumet.design.renaming import Renamed, follow
-from lumet.design.rewriting import Edited, rewrite, set_plain
+from lumet.design.rewriting import Edited, rewrite
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.agreeing import find_agreements
 from lumet.evidence.inclusion_dependencies import (
@@ -45,6 +46,7 @@ from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
+from lumet.project.identity import OtherDatabase, kept_settings, refuse_other
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import (
     Survey,
@@ -65,10 +67,6 @@ _ACCESS_COMMENT = (
     "# A role is a section [role.NAME]; its rules on rows are [role.NAME.rows], those on\n"
     "# what may be changed [role.NAME.changes], limits on fields [role.NAME.fields].\n"
     '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n'
-)
-_SETTINGS_COMMENT = (
-    "# Settings of this project.\n"
-    '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n\n'
 )
 _PATTERNS_COMMENT = (
     "# Decisions by pattern, for all tables at once; a table's own file wins.\n"
@@ -120,6 +118,11 @@ class TableChoice:
     skip: tuple[str, ...] = ()
     private: tuple[str, ...] = ()
 
+    def recorded(self) -> dict[str, tuple[str, ...]]:
+        """Return what lumet.toml is to record, by key."""
+        names = ("schemas", "tables", "skip", "private")
+        return {name: found for name in names if (found := getattr(self, name))}
+
 
 def survey(
     folder: Path,
@@ -130,12 +133,14 @@ def survey(
     choice: TableChoice | None = None,
     told: Callable[[str], None] = lambda place: None,
     confirm: Callable[[Difference], bool] = lambda renaming: False,
+    accept: Callable[[OtherDatabase], bool] = lambda other: False,
 ) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
     write the project in `folder`. Never writes to the database. `password` takes the
     place of the address's own; `choice` that of the patterns in lumet.toml; `told` is
     called with the name of what is read next; `confirm` is asked whether a column that
-    seems to be renamed is: then a person's lines follow.
+    seems to be renamed is: then a person's lines follow; `accept` whether the project
+    is to go on with what seems to be another database than before.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a
     person edited is wrong; then nothing was written.
@@ -145,13 +150,17 @@ def survey(
     address = _address(folder, text, environment)
     if password is not None:
         address = address.with_password(password)
-    settings_text = _settings_text(folder, choice)
+    files.require_files(folder)
+    before = _before(folder)
+    chosen_lists = choice.recorded() if choice is not None else {}
+    settings_text = kept_settings(folder, chosen_lists, address.stem, before)
     chosen = _chosen(folder, settings_text, address)
-    database, evidence, left_out = _read(address, read_rows, chosen, told)
+    catalogue, database, evidence, left_out = _read(
+        address, read_rows, chosen, told, partial(refuse_other, before, accept)
+    )
     evidence = _without_values(evidence, chosen.private)
     unanalysed, unread = evidence.unanalysed, evidence.unread
     evidence = replace(evidence, unanalysed=(), unread=())
-    before = _before(folder)
     followed = _follow_renamed(folder, before, database, confirm)
     mistakes: list[Mistake] = []
     made = _infer(address, database, evidence, left_out)
@@ -180,7 +189,7 @@ def survey(
     report.misfits = mistakes
     report.followed = followed
     if before is not None:
-        report.differences = compare(before.database, made.database)
+        report.differences = compare(before.database, made.database, catalogue)
     report.written = [
         change.path
         for change in changes
@@ -215,17 +224,6 @@ def known_address(folder: Path) -> str:
 
 def _known(environment: Mapping[str, str]) -> str:
     return os.environ.get("DATABASE_URL") or environment.get("DATABASE_URL") or ""
-
-
-def _settings_text(folder: Path, choice: TableChoice | None) -> str:
-    """Return the text of lumet.toml, with the choice of tables recorded in it."""
-    text = files.read_text(folder, files.SETTINGS)
-    text = _SETTINGS_COMMENT if text is None else text
-    for key in ("private", "skip", "tables", "schemas"):
-        values = getattr(choice, key) if choice is not None else ()
-        if values:
-            text = set_plain(text, key, values)
-    return text
 
 
 def _chosen(folder: Path, text: str, address: Address) -> TableChoice:
@@ -265,7 +263,11 @@ def _read(
     read_rows: bool,
     choice: TableChoice,
     told: Callable[[str], None],
-) -> tuple[Database, Evidence, frozenset[str]]:
+    admit: Callable[[Database], None],
+) -> tuple[frozenset[str], Database, Evidence, frozenset[str]]:
+    """Return the names of all tables, those that are chosen, what their rows tell, and
+    the names of those that are read for their lookups alone. `admit` is called with all
+    tables before any row is read."""
     has_password = address.url is None or address.url.password is not None
     place = str(address.path) if address.path is not None else address.shown
     with saying_why(place, has_password, lambda: other_databases(address)):
@@ -274,6 +276,8 @@ def _read(
             database = read_database(engine, choice.schemas)
             if not any(table.columns for table in database.tables):
                 raise _no_table(place, address)
+            admit(database)
+            catalogue = frozenset(table.name for table in database.tables)
             database, left_out = choose_tables(database, choice.tables, choice.skip)
             if len(left_out) == len(database.tables):
                 raise LumetError(
@@ -283,7 +287,7 @@ def _read(
             evidence = _read_rows(engine, database, told) if read_rows else Evidence()
         finally:
             engine.dispose()
-    return database, evidence, left_out
+    return catalogue, database, evidence, left_out
 
 
 def _read_rows(
@@ -429,6 +433,8 @@ def _changes(
     changes.append(Change(files.ENV, files.with_environment(env, wanted).encode()))
     ignore = files.read_text(folder, files.IGNORE) or ""
     changes.append(Change(files.IGNORE, files.with_ignored(ignore).encode()))
+    kept = files.read_text(folder, files.ATTRIBUTES) or ""
+    changes.append(Change(files.ATTRIBUTES, files.with_attributes(kept).encode()))
     return changes
 
 
