@@ -106,21 +106,23 @@ class RenamedTest(TerminalCase):
         make_database(path, "ALTER TABLE keeper RENAME COLUMN tel TO phone;")
 
     def test_a_renaming_is_asked_about_and_followed(self) -> None:
-        refused = self.terminal()
-        self.answer(refused, "keeper.tel → phone .*renamed", "n")
-        refused.expect("no longer apply")
-        refused.expect(pexpect.EOF)
-        self.assertIn(
-            "[field.tel]", (self.folder / "design/tables/keeper.toml").read_text()
-        )
+        question = "keeper.tel → phone .*renamed"
+        for answer in ("", "n"):
+            refused = self.terminal()
+            refused.expect("no longer apply")
+            self.answer(refused, question, answer)
+            refused.expect(pexpect.EOF)
+            self.assertIn(
+                "[field.tel]", (self.folder / "design/tables/keeper.toml").read_text()
+            )
+        self.assertNotRegex(self.terminal().read(), question)
 
     def test_what_is_confirmed_is_listed(self) -> None:
         child = self.terminal()
         self.answer(child, "keeper.tel → phone .*renamed", "y")
-        child.expect("Your lines were moved to a new name:")
-        child.expect('keeper.toml:1  title = "{name}, {phone}"')
-        child.expect(r"keeper.toml:2  \[field.phone\]")
-        child.expect("Next:")
+        child.expect("your lines were changed:")
+        child.expect('keeper.toml:3  title = "{name}, {phone}"')
+        child.expect(r"keeper.toml:5  \[field.phone\]")
         child.expect(pexpect.EOF)
         text = (self.folder / "design/tables/keeper.toml").read_text()
         self.assertIn('[field.phone]\nlabel = "Telephone at home"', text)

@@ -85,3 +85,60 @@ class IdentityTest(CommandCase):
         said = self.lumet("survey", "--tables", "district")
         self.assertRegex(said, r"- station +not chosen; your file is kept")
         self.assertNotIn("dropped", said)
+
+
+class RenamedTest(CommandCase):
+    """A table and a column of it were renamed; everything of the project names them."""
+
+    SCRIPT = """
+        CREATE TABLE keeper (id INTEGER PRIMARY KEY, name TEXT NOT NULL, tel TEXT, left_on DATE);
+        CREATE TABLE light (id INTEGER PRIMARY KEY, name TEXT NOT NULL, keeper_id INTEGER REFERENCES keeper (id));
+        INSERT INTO keeper VALUES (1, 'Una Brock', '555-1', NULL);
+        INSERT INTO light VALUES (1, 'North Reach', 1);
+    """
+    DECISIONS = {
+        "design/tables/keeper.toml": 'where = "tel IS NOT NULL"\n[field.tel]\nrule = "length(tel) > 2"\nmessage = "Too short."\n',
+        "design/tables/light.toml": '[field.keeper_id]\nlookup_columns = ["tel"]\nwhere = "tel > \'\'"\n[field.number]\nkind = "integer"\nformula = "(SELECT count(*) FROM keeper k WHERE k.tel = light.name)"\n',
+        "design/patterns.toml": '[field."keeper.tel"]\nunit = "line"\n',
+        "design/queries/callers.sql": "SELECT keeper.id, keeper.tel FROM keeper\n",
+        "access.toml": '[role.viewer.rows]\nkeeper = "tel <> \'\'"\n[role.viewer.fields]\n"keeper.tel" = "read-only"\n',
+    }  # fmt: skip
+
+    def test_every_file_follows_and_no_question_is_lost(self) -> None:
+        make_database(self.folder / "coast.db", self.SCRIPT)
+        self.lumet("survey", "coast.db")
+        (self.folder / "design/queries").mkdir()
+        (self.folder / "design/queries/callers.sql").touch()
+        for path, text in self.DECISIONS.items():
+            self.decide(path, text)
+        self.lumet("generate")
+        module = self.folder / "coast/tables/keeper.py"
+        module.write_text(module.read_text().replace('_("Name")', '_("Full name")'))
+        (self.folder / "coast/custom/keeper.py").write_text("# by tel\n")
+        rename = "ALTER TABLE keeper RENAME COLUMN tel TO phone; ALTER TABLE keeper RENAME TO guardian;"
+        make_database(self.folder / "coast.db", rename)
+        self.lumet("survey", "--renamed", "keeper=light", expect=2)
+        for _ in range(2):
+            said = self.lumet("survey")
+            self.assertIn("lumet survey --renamed keeper=guardian", said)
+            self.assertIn("lumet survey --renamed guardian.tel=phone", said)
+        before = self.snapshot()
+        for wrong in ("keeper=nothing", "guardian.name=phone", "ship=guardian"):  # fmt: skip
+            said = self.lumet("survey", "--renamed", wrong, expect=2)
+            self.assertIn(f"--renamed {wrong}", said)
+        self.assertEqual(self.snapshot(), before)
+        said = self.lumet("survey", "--renamed", "keeper=guardian", "--renamed", "keeper.tel=phone")  # fmt: skip
+        self.assertIn("coast/custom/keeper.py:1  # by tel", said)
+        self.assertIn("design/queries/callers.sql:1  SELECT guardian.id, guardian.phone AS tel", said)  # fmt: skip
+        self.assertNotIn("no longer apply", said)
+        self.assertNotIn("Renamed?", said)
+        self.lumet("generate")
+        moved = self.folder / "coast/tables/guardian.py"
+        self.assertIn('_("Full name")', moved.read_text())
+        self.assertFalse(module.exists())
+        self.assertNotIn("survey --renamed", self.lumet("survey"))
+        texts = [(self.folder / path).read_text() for path in self.DECISIONS if "keeper" not in path]  # fmt: skip
+        texts.append((self.folder / "design/tables/guardian.toml").read_text())
+        self.assertFalse((self.folder / "design/tables/keeper.toml").exists())
+        for text in texts:
+            self.assertNotRegex(text, r"keeper\b(?!_)|(?<!AS )\btel\b")

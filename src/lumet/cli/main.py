@@ -88,6 +88,14 @@ def survey(
         bool,
         typer.Option("--other-database", help="Accept another database than before."),
     ] = False,
+    renamed: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            "--renamed",
+            metavar="OLD=NEW",
+            help="A renamed table, or TABLE.OLD=NEW a column; repeatable.",
+        ),
+    ] = None,
 ) -> None:
     """Read a database and write the survey and the inferred decisions.
 
@@ -96,20 +104,18 @@ def survey(
     """
 
     def work() -> None:
-        from lumet.cli.output import show_survey
-        from lumet.cli.prompts import survey_asking
+        from lumet.cli.prompts import survey_showing
         from lumet.project.surveying import TableChoice
 
         chosen = (schema, tables, skip, private)
         choice = TableChoice(*(tuple(each or ()) for each in chosen))
-        show_survey(
-            survey_asking(
-                project,
-                database,
-                read_rows=not no_data,
-                choice=choice,
-                takes_other=other_database,
-            )
+        survey_showing(
+            project,
+            database,
+            read_rows=not no_data,
+            choice=choice,
+            takes_other=other_database,
+            renamed=renamed or (),
         )
 
     _carry_out(work)
@@ -196,12 +202,12 @@ def serve(
         package = current_package(project) if database is None else None
         if package is not None:
             return run(project, package, host, port)
-        from lumet.cli.output import show_generation, show_survey
-        from lumet.cli.prompts import survey_asking
+        from lumet.cli.output import show_generation
+        from lumet.cli.prompts import survey_showing
         from lumet.project.commands import run_generation
 
         if database is not None:
-            show_survey(survey_asking(project, database), is_alone=False)
+            survey_showing(project, database, is_alone=False)
         report = run_generation(project)
         if database is not None or not report.written.is_quiet:
             show_generation(report, is_alone=False)

@@ -20,7 +20,8 @@ from lumet.facts.model import Table
 from lumet.generation.merge_writer import Conflict
 from lumet.generation.merging import CONFLICT
 from lumet.project.generating import GenerationReport
-from lumet.project.surveyfile import Inferred
+from lumet.project.renames import RenameReport
+from lumet.project.surveyfile import Inferred, Question
 from lumet.project.surveying import Doubt, SurveyReport
 
 MAX_DOUBTS = 8
@@ -37,8 +38,11 @@ def _counted(number: int, noun: str) -> str:
     return f"{number:,} {noun}" if number == 1 else f"{number:,} {noun}s"
 
 
-def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
-    """Print the result of a survey. `is_alone`: name the next command."""
+def show_survey(
+    report: SurveyReport, is_alone: bool = True, is_asking: bool = False
+) -> None:
+    """Print the result of a survey. `is_alone`: name the next command; `is_asking`: open
+    questions are asked next."""
     out = _console()
     _show_reading(out, report)
     if report.is_first:
@@ -49,14 +53,15 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
         _show_doubts(out, report.doubts)
     else:
         _show_differences(out, report.differences)
-    if report.followed:
-        out.print("\nYour lines were moved to a new name:")
-        _show_statements(out, report.followed)
+    if report.renames is not None:
+        show_renames(report.renames, out)
     _show_contradictions(out, report)
     _show_unread(out, report)
     if report.edited:
         out.print('\nEdited, but still marked "#~": remove the mark to decide:')
         _show_statements(out, report.edited)
+    if not is_asking:
+        _show_questions(out, report.questions)
     files = _counted(len(report.written), "file")
     name = escape(report.folder.name)
     out.print(
@@ -66,6 +71,37 @@ def show_survey(report: SurveyReport, is_alone: bool = True) -> None:
     )
     if is_alone:
         out.print("Next:  lumet review --doubtful      or      lumet serve")
+
+
+def show_renames(report: RenameReport, out: Console | None = None) -> None:
+    """Print what followed from renames."""
+    out = out or _console()
+    names = ", ".join(map(str, report.renames))
+    if report.changed:
+        out.print(f"\n{escape(names)}: your lines were changed:")
+        _show_statements(out, report.changed)
+    else:
+        out.print(f"\n{escape(names)}: no decision of yours names it.")
+    for path, before in report.moved.items():
+        out.print(f"  {escape(before)} is {escape(path)} now")
+    for path in report.kept:
+        out.print(
+            f"  {escape(path)} was kept: both tables have decisions of yours. Join them"
+            " by hand, then delete it."
+        )
+    if report.own_code:
+        out.print("\n[yellow]Own code names it; change it by hand:[/]")
+        _show_statements(out, report.own_code)
+
+
+def _show_questions(out: Console, questions: Sequence[Question]) -> None:
+    """Print the renames that nobody has answered."""
+    if not questions:
+        return
+    out.print("\n[yellow]Renamed? Your lines then follow.[/] Confirm with:")
+    for each in questions:
+        old = each.old if each.is_table else f"{each.table}.{each.old}"
+        out.print(f"  lumet survey --renamed {escape(f'{old}={each.new}')}")
 
 
 def _show_reading(out: Console, report: SurveyReport) -> None:

@@ -11,9 +11,10 @@ from typing import Any
 import typer
 from rich.console import Console
 
+from lumet.cli.output import show_renames, show_survey
 from lumet.cli.visible import escape, visible
+from lumet.design.renaming import Renamed
 from lumet.errors import CannotRun
-from lumet.facts.comparing import Difference
 from lumet.facts.connecting import (
     Address,
     parse_address,
@@ -22,8 +23,10 @@ from lumet.facts.connecting import (
 from lumet.facts.connection_errors import PasswordNeeded, saying_why
 from lumet.facts.dialects import SERVERS, server_of
 from lumet.facts.server_listing import other_databases, schemas_with_tables, table_names
-from lumet.project.commands import run_survey
+from lumet.project.commands import run_renames, run_survey
 from lumet.project.identity import OtherDatabase
+from lumet.project.renames import RenameReport
+from lumet.project.surveyfile import Question
 from lumet.project.surveying import (
     SurveyReport,
     TableChoice,
@@ -40,6 +43,7 @@ def survey_asking(
     read_rows: bool = True,
     choice: TableChoice | None = None,
     takes_other: bool = False,
+    renamed: Sequence[str] = (),
 ) -> SurveyReport:
     """Survey; on a terminal, ask for the address where none is known, for a password
     that the server wants, without showing it, and whether another database than before
@@ -55,7 +59,7 @@ def survey_asking(
                 read_rows=read_rows,
                 choice=choice,
                 told=told,
-                confirm=told.confirm,
+                renamed=renamed,
                 accept=lambda other: takes_other or told.accept(other),
             )
     except PasswordNeeded:
@@ -70,9 +74,39 @@ def survey_asking(
             password=password,
             choice=choice,
             told=told,
-            confirm=told.confirm,
+            renamed=renamed,
             accept=lambda other: takes_other or told.accept(other),
         )
+
+
+def survey_showing(
+    project: Path, database: str | None, *, is_alone: bool = True, **rest: Any
+) -> None:
+    """Survey as `survey_asking` does, show the result, and ask on a terminal which
+    tables and columns were renamed."""
+    report = survey_asking(project, database, **rest)
+    is_asking = sys.stdin.isatty()
+    show_survey(report, is_alone, is_asking)
+    followed = _ask_renames(project, report.questions) if is_asking else None
+    if followed is not None:
+        show_renames(followed)
+
+
+def _ask_renames(project: Path, questions: Sequence[Question]) -> RenameReport | None:
+    """Ask which tables and columns were renamed, and let the project follow; a question
+    without an answer stays open."""
+    if not questions:
+        return None
+    answers: dict[str, list[Renamed]] = {"y": [], "n": []}
+    _say("")
+    for each in questions:
+        renamed = Renamed(each.table, each.old, each.new)
+        question = f"  ? {renamed}   renamed? (y, n, Enter: ask again)"
+        found = _ask(question, default="", show_default=False).strip().lower()[:1]
+        answers.get(found, []).append(renamed)
+    if not any(answers.values()):
+        return None
+    return run_renames(project, answers["y"], answers["n"])
 
 
 class _Terminal:
@@ -86,17 +120,6 @@ class _Terminal:
         self.status.update(
             f"Reading {escape(place)} … (Ctrl C: continue without the rest)"
         )
-
-    def confirm(self, renaming: Difference) -> bool:
-        """Ask whether a column was renamed; off a terminal it is only reported."""
-        if not sys.stdin.isatty():
-            return False
-        self.status.stop()
-        old, new = renaming.before, renaming.after
-        question = (
-            f"  ? {renaming.table}.{old} → {new}   renamed? Your lines are then moved"
-        )
-        return bool(typer.confirm(question, err=True))
 
     def accept(self, other: OtherDatabase) -> bool:
         """Ask whether another database than before is meant; off a terminal it is

@@ -1,40 +1,74 @@
-"""Following a renamed column through a person's decisions: the one case in which lines
-that are not the machine's change, since a person has confirmed it."""
+"""Following a renamed table or column through a person's decisions: the one case in
+which lines that are not the machine's change, since a person has confirmed it."""
 
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from enum import Enum
+from fnmatch import fnmatchcase
+from functools import partial
 
 from lumet.design.rewriting import Edited
 from lumet.design.toml_statements import Path, Statement, format_key, format_value, scan
+from lumet.expressions.renaming import Names, rename_in_sql
+from lumet.facts.model import Database
 
-_STRING = re.compile(r'"((?:[^"\\]|\\.)*)"|\'([^\']*)\'')
-_SQL_TEXT = re.compile(r"('(?:[^']|'')*')")
-_LISTS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("record", "columns"),
-                    ("add", "columns"), ("edit", "columns"), ("key",)})  # fmt: skip
+_STRING = re.compile(
+    r"""(?P<open>\"{3}|'{3})(?P<long>.*?)(?P=open)"""
+    r"""|"(?P<basic>(?:[^"\\]|\\.)*)"|'(?P<literal>[^']*)'""",
+    re.DOTALL,
+)
+_OF_COLUMNS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("list", "parent"),
+                         ("record", "columns"), ("add", "columns"), ("edit", "columns"), ("key",),
+                         ("subtitle",), ("soft_delete",)})  # fmt: skip
+Change = Callable[[str], str]
+
+
+class FileKind(Enum):
+    """The kinds of files that name tables and columns."""
+
+    TABLE, PATTERNS, ACCESS, SETTINGS = range(4)
 
 
 @dataclass(frozen=True, slots=True)
 class Renamed:
-    """A column of `table` that was called `old` and is called `new` now."""
+    """A column of `table` that was called `old` and is called `new` now; a table of
+    that old name, where `table` is the new one."""
 
     table: str
     old: str
     new: str
 
+    @property
+    def is_table(self) -> bool:
+        """Tell whether the table itself was renamed."""
+        return self.table == self.new
 
-def follow(text: str, owner: str, renamed: Renamed) -> tuple[str, list[Edited]]:
-    """Return the text of the decision file of table `owner` ("" for the patterns of all
-    tables) with the new name, and each line of a person's that changed, as it is
-    now."""
+    def __str__(self) -> str:
+        before = self.old if self.is_table else f"{self.table}.{self.old}"
+        return f"{before} → {self.new}"
+
+
+def follow(
+    text: str,
+    renamed: Renamed,
+    database: Database,
+    owner: str = "",
+    kind: FileKind = FileKind.TABLE,
+) -> tuple[str, list[Edited]]:
+    """Return the text of a file, the decision file of the table `owner` among them, with
+    the new name, and each line of a person's that changed, as it is now. `database` is
+    as it is now."""
+    follower = _Follower(renamed, database, owner, kind)
     statements = scan(text)
     written: list[str] = []
     changed: list[Edited] = []
     for place, statement in enumerate(statements):
         is_own = not statement.machine or _holds_own(statements, place)
-        new = _follow_one(statement, owner, renamed) if is_own else statement.text
+        new = follower.statement(statement) if is_own else statement.text
         if new != statement.text:
-            changed.append(Edited(statement.line, new.strip()))
+            line = new.strip().split("\n")[0]
+            changed.append(Edited(statement.line, line))
         written.append(new)
     return "".join(written), changed
 
@@ -51,84 +85,167 @@ def _holds_own(statements: list[Statement], place: int) -> bool:
     return False
 
 
-def _follow_one(statement: Statement, owner: str, renamed: Renamed) -> str:
-    text, path = statement.text, statement.path
-    if not path:
-        return text
-    new_path = _follow_path(path, owner, renamed)
-    if statement.kind == "heading":
-        if new_path == path:
+class _Follower:
+    """Follows one renaming through the statements of one file."""
+
+    def __init__(
+        self, renamed: Renamed, database: Database, owner: str, kind: FileKind
+    ) -> None:
+        self.renamed, self.database = renamed, database
+        self.owner, self.kind = owner, kind
+        self.is_its_own = owner == renamed.table and kind is FileKind.TABLE
+        old, new, table = renamed.old, renamed.new, renamed.table
+        self.names = Names(table, old, new, renamed.is_table, database)
+
+    def statement(self, statement: Statement) -> str:
+        """Return the text of a statement with the new name."""
+        text, path = statement.text, statement.path
+        if not path:
             return text
-        start, end = text.index("["), text.rindex("]")
-        return f"{text[: start + 1]}{format_key(new_path)}{text[end:]}"
-    key, _, value = text.partition("=")
-    new_key = key
-    inner = path[len(statement.section) :]
-    if new_path[len(statement.section) :] != inner:
-        blank = key[: len(key) - len(key.lstrip())]
-        tail = key[len(key.rstrip()) :]
-        new_key = blank + format_key(new_path[len(statement.section) :]) + tail
-    return f"{new_key}={_follow_value(value, path, owner, renamed)}"
+        new_path = self._path(path)
+        if statement.kind == "heading":
+            if new_path == path:
+                return text
+            start, end = text.index("["), text.rindex("]")
+            return f"{text[: start + 1]}{format_key(new_path)}{text[end:]}"
+        key, _, value = text.partition("=")
+        inner = len(statement.section)
+        if new_path[inner:] != path[inner:]:
+            blank = key[: len(key) - len(key.lstrip())]
+            tail = key[len(key.rstrip()) :]
+            key = blank + format_key(new_path[inner:]) + tail
+        return f"{key}={self._value(value, path)}"
 
+    def _path(self, path: Path) -> Path:
+        """Return the path of a key with the new name in it."""
+        if self.kind is FileKind.ACCESS:
+            if path[0] != "role" or len(path) < 4:
+                return path
+            change = self._column_of_table if path[2] == "fields" else self._table
+            return (*path[:3], change(path[3]), *path[4:])
+        if self.kind is FileKind.PATTERNS:
+            if path[0] == "field" and len(path) > 1:
+                return ("field", self._column_of_table(path[1]), *path[2:])
+            return path
+        if path[0] == "field" and self.is_its_own and len(path) > 1:
+            return ("field", self._column(path[1]), *path[2:])
+        if path[0] in ("details", "references") and len(path) > 1:
+            return (path[0], self._table(path[1]), *path[2:])
+        return path
 
-def _follow_path(path: Path, owner: str, renamed: Renamed) -> Path:
-    if owner == renamed.table and path[:2] == ("field", renamed.old):
-        return ("field", renamed.new, *path[2:])
-    if not owner and path[:2] == ("field", f"{renamed.table}.{renamed.old}"):
-        return ("field", f"{renamed.table}.{renamed.new}", *path[2:])
-    return path
+    def _table(self, name: str) -> str:
+        is_meant = self.renamed.is_table and name == self.renamed.old
+        return self.renamed.new if is_meant else name
 
+    def _column(self, name: str) -> str:
+        is_meant = not self.renamed.is_table and name == self.renamed.old
+        return self.renamed.new if is_meant else name
 
-def _follow_value(value: str, path: Path, owner: str, renamed: Renamed) -> str:
-    old, new = renamed.old, renamed.new
+    def _column_of_table(self, name: str) -> str:
+        """Return TABLE.COLUMN with the new name."""
+        old, new, table = self.renamed.old, self.renamed.new, self.renamed.table
+        if self.renamed.is_table:
+            rest = name.removeprefix(f"{old}.")
+            return f"{new}.{rest}" if rest != name else name
+        return f"{table}.{new}" if name == f"{table}.{old}" else name
 
-    def named(text: str) -> str:
-        return {old: new, f"-{old}": f"-{new}"}.get(text, text)
+    def _value(self, value: str, path: Path) -> str:
+        if self.kind is FileKind.SETTINGS:
+            if path not in (("tables",), ("skip",), ("private",)):
+                return value
+            change = self._column_of_table if path == ("private",) else self._table
+            return _in_strings(value, change)
+        if self.kind is FileKind.ACCESS:
+            return self._access_value(value, path)
+        if path[0] == "field" and path[-1] == "references":
+            return _in_strings(value, self._column_of_table)
+        if self.kind is FileKind.PATTERNS:
+            return value
+        if path[0] in ("details", "references") and not self.renamed.is_table:
+            return self._of_relation(value, path)
+        return self._table_value(value, path)
 
-    if path[0] == "details" and path[1:2] == (renamed.table,):
-        return _in_part(value, "by", named)
-    if path[0] == "references":
-        if owner == renamed.table:
-            value = _in_part(value, "by", named)
-        return _in_part(value, "to", named) if path[1:2] == (renamed.table,) else value
-    if path[0] == "field" and path[-1] == "references":
-        ends = {f"{renamed.table}.{old}": f"{renamed.table}.{new}"}
-        return _in_strings(value, lambda text: ends.get(text, text))
-    if owner != renamed.table:
+    def _access_value(self, value: str, path: Path) -> str:
+        """Change a condition: of the table that its pattern names, of none where the
+        pattern is for several tables of which others keep the name."""
+        if len(path) < 4 or path[2] not in ("rows", "changes"):
+            return value
+        fitting = [name for name in self.database.by_name if fnmatchcase(name, path[3])]
+        over = self._table(path[3])
+        if over not in self.database.by_name:
+            over = fitting[0] if len(fitting) == 1 else ""
+        return self._sql(value, over) if over else value
+
+    def _of_relation(self, value: str, path: Path) -> str:
+        """Change the columns of a relation: those of the other table in a block of
+        related records, those of both in a reference over several columns."""
+        is_other = path[1:2] == (self.renamed.table,)
+        if path[0] == "details":
+            if not is_other:
+                return value
+            return _in_part(_in_part(value, "by", self._column), "position", self._column)  # fmt: skip
+        if self.is_its_own:
+            value = _in_part(value, "by", self._column)
+        return _in_part(value, "to", self._column) if is_other else value
+
+    def _table_value(self, value: str, path: Path) -> str:
+        if path == ("where",):
+            return self._sql(value, self.owner)
+        if path[0] == "field" and path[-1] in ("formula", "rule"):
+            return self._sql(value, self.owner)
+        if path[0] == "field" and path[-1] in ("where", "lookup_columns"):
+            referred = self._referred(path[1])
+            if path[-1] == "where":
+                return self._sql(value, referred) if referred else value
+            is_other = referred == self.renamed.table
+            return _in_strings(value, self._column) if is_other else value
+        if path in _OF_COLUMNS or path[0] == "sections" or path[-1] == "depends_on":
+            return _in_strings(value, self._shown)
+        if path == ("title",) and self.is_its_own and not self.renamed.is_table:
+            old, new = f"{{{self.renamed.old}}}", f"{{{self.renamed.new}}}"
+            return _in_strings(value, lambda text: text.replace(old, new))
         return value
-    if path == ("title",):
-        return _in_strings(value, lambda text: text.replace(f"{{{old}}}", f"{{{new}}}"))
-    if path == ("where",):
-        return _in_strings(value, lambda text: _in_condition(text, old, new))
-    if path in _LISTS or path[0] == "sections":
-        return _in_strings(value, named)
-    return value
+
+    def _shown(self, name: str) -> str:
+        """Return a column of a list with the new name: "-" before it for the largest
+        first; LOOKUP.COLUMN for one of the record that a lookup refers to."""
+        mark = "-" if name.startswith("-") else ""
+        lookup, dot, column = name.removeprefix("-").partition(".")
+        if dot and self._referred(lookup) == self.renamed.table:
+            column = self._column(column)
+        if self.is_its_own:
+            lookup = self._column(lookup)
+        return f"{mark}{lookup}{dot}{column}"
+
+    def _referred(self, lookup: str) -> str:
+        """Return the table that a lookup refers to, "" for none."""
+        table = self.database.by_name.get(self.owner)
+        name = self._column(lookup) if self.is_its_own else lookup
+        reference = table.reference_of(name) if table is not None else None
+        return reference.referred_table if reference is not None else ""
+
+    def _sql(self, value: str, over: str) -> str:
+        return _in_strings(value, partial(rename_in_sql, names=self.names, over=over))
 
 
-def _in_condition(condition: str, old: str, new: str) -> str:
-    """Change a column's name outside the texts of a condition; one that would have to
-    be quoted is left to a person, who is told that the condition no longer fits."""
-    if not new.isidentifier():
-        return condition
-    parts = _SQL_TEXT.split(condition)
-    word = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)")
-    return "".join(
-        part if place % 2 else word.sub(new, part) for place, part in enumerate(parts)
-    )
-
-
-def _in_part(value: str, name: str, change: Callable[[str], str]) -> str:
+def _in_part(value: str, name: str, change: Change) -> str:
     """Change the strings behind one key of an inline table."""
     part = re.compile(rf"\b{name}\s*=\s*(?:\[[^\]]*\]|\"[^\"]*\"|'[^']*')")
     return part.sub(lambda found: _in_strings(found[0], change), value)
 
 
-def _in_strings(value: str, change: Callable[[str], str]) -> str:
-    """Change the strings in a TOML value; what does not change keeps its spelling."""
+def _in_strings(value: str, change: Change) -> str:
+    """Change the strings in a TOML value; what does not change keeps its spelling, and
+    one of several lines its lines."""
 
     def one(found: re.Match[str]) -> str:
-        text = found[1] if found[1] is not None else found[2]
+        long = found["long"]
+        text = long if long is not None else found["basic"] or found["literal"] or ""
         new = change(text)
-        return found[0] if new == text else format_value(new)
+        if new == text:
+            return found[0]
+        if long is not None and found["open"] not in new:
+            return f"{found['open']}{new}{found['open']}"
+        return format_value(new)
 
     return _STRING.sub(one, value)

@@ -55,6 +55,22 @@ def machine_line(entry: Entry, section: Path) -> str:
     return f"{line}  # {reason}" if reason else line
 
 
+def table_comment(kind: str, table: str) -> str:
+    """Return the comment at the head of a table's decision file."""
+    printable = "".join(c if c.isprintable() else "?" for c in table)
+    return (
+        f'# How {kind} "{printable}" appears in the application.\n'
+        f'# Lines with "{MARK}" are inferred and follow the database.'
+        " Write a line without it to decide yourself.\n\n"
+    )
+
+
+def without_machine_lines(text: str) -> str:
+    """Return the text without the machine's lines; its headings stay, for what a person
+    wrote below them."""
+    return "".join(e.text for e in scan(text) if not e.machine or e.kind == "heading")
+
+
 def new_file(comment: str, entries: Sequence[Entry]) -> str:
     """Return the text of a decision file that has no line of a person's yet."""
     return rewrite(comment, entries, ()).text

@@ -176,7 +176,12 @@ def _column_likeness(old: Column, fresh: Column, is_in_place: bool) -> float:
 def _table_likeness(old: Table, fresh: Table) -> float:
     ours = {(c.name, c.type.kind) for c in old.columns}
     theirs = {(c.name, c.type.kind) for c in fresh.columns}
-    shared = len(ours & theirs) / max(1, len(ours | theirs))
+    same = len(ours & theirs)
+    # a column that has another name too counts half, where it stands at the same place
+    pairs = zip(old.columns, fresh.columns, strict=False)
+    moved = sum(a.type == b.type and a.name != b.name and (a.name, a.type.kind) not in theirs for a, b in pairs)  # fmt: skip
+    most = max(len(ours), len(theirs), 1)
+    shared = min(1.0, (same + moved / 2) / most)
     name = SequenceMatcher(None, old.name.lower(), fresh.name.lower()).ratio()
     return 0.75 * shared + 0.25 * name if shared > 0.5 else 0.0
 

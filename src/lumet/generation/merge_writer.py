@@ -102,6 +102,25 @@ def write_generated(
     return run.report
 
 
+def move_generated(folder: Path, old: str, new: str) -> list[Change]:
+    """Return the changes that move a generated file, with the edits in it, so that what
+    is generated next is merged with it; none where there is no such file."""
+    manifest = _read_manifest(folder / MANIFEST)
+    digests: dict[str, str] = manifest.get("files", {})
+    content = _read(folder / old)
+    if old not in digests or new in digests or content is None or old == new:
+        return []
+    keep_inside(folder, old, MANIFEST)
+    digests[new] = digests.pop(old)
+    manifest["files"] = dict(sorted(digests.items()))
+    manifest["pending"] = [p for p in manifest.get("pending", []) if p != old]
+    moves = [(old, new), (f"{BASES}/{old}", f"{BASES}/{new}")]
+    found = [Change(MANIFEST, (json.dumps(manifest, indent=1) + "\n").encode())]
+    for before, after in moves:
+        found += [Change(after, _read(folder / before)), Change(before, None)]
+    return [*found, Change(old + CONFLICT, None), Change(f"{PENDING}/{old}", None)]
+
+
 class _Run:
     """One run: the changes so far, and the report about them."""
 

@@ -46,6 +46,15 @@ class _Region:
         changed = self.before not in (self.mine, self.new)
         return changed and self.mine != self.new
 
+    def parts(self) -> list["_Region"]:
+        """Return the lines one by one where each was changed by one side at most: in
+        code that declares, neighbouring lines do not depend on each other."""
+        if not self.is_conflict or not len(self.mine) == len(self.before) == len(self.new):  # fmt: skip
+            return [self]
+        lines = zip(self.mine, self.before, self.new, strict=True)
+        found = [_Region([a], [b], [c]) for a, b, c in lines]
+        return [self] if any(each.is_conflict for each in found) else found
+
 
 def merge(mine: bytes, before: bytes, new: bytes) -> Merge:
     """Merge three versions of a text; `mine` may have the ends of lines of Windows."""
@@ -55,7 +64,8 @@ def merge(mine: bytes, before: bytes, new: bytes) -> Merge:
     generated: list[bytes] = []
     base: list[bytes] = []
     places = []
-    for region in _regions(*(each.splitlines(keepends=True) for each in versions)):
+    regions = _regions(*(each.splitlines(keepends=True) for each in versions))
+    for region in (part for whole in regions for part in whole.parts()):
         if region.is_conflict:
             places.append(len(text) + 1)
             text += region.mine

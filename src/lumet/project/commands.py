@@ -3,7 +3,7 @@ used."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,9 +11,10 @@ from lumet.generation.merge_writer import finish
 from lumet.project.project_files import locked
 
 if TYPE_CHECKING:
-    from lumet.facts.comparing import Difference
+    from lumet.design.renaming import Renamed
     from lumet.project.generating import GenerationReport
     from lumet.project.identity import OtherDatabase
+    from lumet.project.renames import RenameReport
     from lumet.project.surveying import SurveyReport, TableChoice
 
 
@@ -25,7 +26,7 @@ def run_survey(
     password: str | None = None,
     choice: TableChoice | None = None,
     told: Callable[[str], None] = lambda place: None,
-    confirm: Callable[[Difference], bool] = lambda renaming: False,
+    renamed: Sequence[str] = (),
     accept: Callable[[OtherDatabase], bool] = lambda other: False,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
@@ -40,9 +41,20 @@ def run_survey(
             password=password,
             choice=choice,
             told=told,
-            confirm=confirm,
+            renamed=renamed,
             accept=accept,
         )
+
+
+def run_renames(
+    folder: Path, confirmed: Sequence[Renamed], refused: Sequence[Renamed] = ()
+) -> RenameReport:
+    """Let the project in `folder` follow renames; see `renames.settle`."""
+    from lumet.project.renames import settle
+
+    with locked(folder):
+        finish(folder)
+        return settle(folder.resolve(), confirmed, refused)
 
 
 def run_generation(folder: Path) -> GenerationReport:

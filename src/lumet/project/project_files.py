@@ -93,14 +93,22 @@ def _undo(made: list[Path], state: Path) -> None:
             folder.rmdir()
 
 
+def _escaped(part: str) -> str:
+    return _UNSAFE.sub(lambda odd: f"%{ord(odd[0]):02X}", part)
+
+
+def safe_name(table: str) -> str:
+    """Return the name of a table's decision file, as most are called: without its
+    ending."""
+    return ".".join(map(_escaped, table.split(".", 1)))
+
+
 def table_file(table: Table, taken: Collection[str]) -> str:
     """Return the path of the decision file of a table; what some file system does not
     take is escaped, and a name that differs from one of `taken` (in lower case) only by
     case is numbered."""
     parts = [table.schema, table.own_name] if table.schema else [table.name]
-    safe = ".".join(
-        _UNSAFE.sub(lambda odd: f"%{ord(odd[0]):02X}", part) for part in parts
-    )
+    safe = ".".join(map(_escaped, parts))
     if safe.upper() in _DEVICES:
         safe += "%20"
     if len(safe.encode()) > MAX_FILE_LENGTH:

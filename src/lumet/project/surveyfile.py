@@ -27,6 +27,22 @@ class Inferred:
 
 
 @dataclass(frozen=True, slots=True)
+class Question:
+    """A renaming that nobody has confirmed or refused: a column of `table`, or a table
+    where that is the new name."""
+
+    table: str
+    old: str
+    new: str
+    confidence: float = 1.0
+
+    @property
+    def is_table(self) -> bool:
+        """Tell whether the table itself may be renamed."""
+        return self.table == self.new
+
+
+@dataclass(frozen=True, slots=True)
 class Survey:
     """The result of a survey: facts, evidence, and inferred decisions with their
     rules."""
@@ -38,6 +54,7 @@ class Survey:
     settings: tuple[Inferred, ...] = ()
     tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
     access: tuple[Inferred, ...] = ()
+    questions: tuple[Question, ...] = ()
 
     def entries(self, table: str) -> tuple[Entry, ...]:
         """Return the inferred decisions about a table."""

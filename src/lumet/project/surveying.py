@@ -14,8 +14,7 @@ from sqlalchemy import Engine
 from lumet.design.decision_schema import DOUBTFUL, Entry
 from lumet.design.declared_keys import Declared
 from lumet.design.reading import fitting_patterns
-from lumet.design.renaming import Renamed, follow
-from lumet.design.rewriting import Edited, rewrite
+from lumet.design.rewriting import Edited, rewrite, table_comment
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.agreeing import find_agreements
 from lumet.evidence.inclusion_dependencies import (
@@ -48,7 +47,14 @@ from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.identity import OtherDatabase, kept_settings, refuse_other
 from lumet.project.queries import with_queries
+from lumet.project.renames import (
+    RenameReport,
+    open_questions,
+    read_renames,
+    settle,
+)
 from lumet.project.surveyfile import (
+    Question,
     Survey,
     read_survey,
     to_entries,
@@ -56,11 +62,6 @@ from lumet.project.surveyfile import (
     write_survey,
 )
 
-_TABLE_COMMENT = (
-    '# How {kind} "{name}" appears in the application.\n'
-    '# Lines with "#~" are inferred and follow the database.'
-    " Write a line without it to decide yourself.\n\n"
-)
 _ACCESS_COMMENT = (
     "# Who may do what: view, add, edit, delete, export; by table, by pattern, or by\n"
     '# menu group ("group:Reference data"). "*" is every table; the nearest one decides.\n'
@@ -104,7 +105,8 @@ class SurveyReport:
     unanalysed: tuple[str, ...] = ()
     unread: tuple[str, ...] = ()
     keyed: frozenset[str] = frozenset()  # tables whose key was declared by hand
-    followed: list[tuple[str, Edited]] = field(default_factory=list)
+    renames: RenameReport | None = None
+    questions: tuple[Question, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +121,7 @@ class TableChoice:
     private: tuple[str, ...] = ()
 
     def recorded(self) -> dict[str, tuple[str, ...]]:
-        """Return what lumet.toml is to record, by key."""
+        """Return the choices that lumet.toml is to record, by key."""
         names = ("schemas", "tables", "skip", "private")
         return {name: found for name in names if (found := getattr(self, name))}
 
@@ -132,14 +134,14 @@ def survey(
     password: str | None = None,
     choice: TableChoice | None = None,
     told: Callable[[str], None] = lambda place: None,
-    confirm: Callable[[Difference], bool] = lambda renaming: False,
+    renamed: Sequence[str] = (),
     accept: Callable[[OtherDatabase], bool] = lambda other: False,
 ) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
     write the project in `folder`. Never writes to the database. `password` takes the
     place of the address's own; `choice` that of the patterns in lumet.toml; `told` is
-    called with the name of what is read next; `confirm` is asked whether a column that
-    seems to be renamed is: then a person's lines follow; `accept` whether the project
+    called with the name of what is read next; `renamed` are renames as the command line
+    names them, which a person's lines then follow; `accept` is asked whether the project
     is to go on with what seems to be another database than before.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a
@@ -161,13 +163,18 @@ def survey(
     evidence = _without_values(evidence, chosen.private)
     unanalysed, unread = evidence.unanalysed, evidence.unread
     evidence = replace(evidence, unanalysed=(), unread=())
-    followed = _follow_renamed(folder, before, database, confirm)
+    renames = read_renames(folder, renamed, before, database)
     mistakes: list[Mistake] = []
     made = _infer(address, database, evidence, left_out)
     made = with_queries(folder, made, mistakes)
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)  # the facts stay as they were read
+    differences: tuple[Difference, ...] = ()
+    if before is not None:
+        differences = compare(before.database, made.database, catalogue)
+        questions = open_questions(before, differences, made.database)
+        made = replace(made, questions=questions)
     report = SurveyReport(
         folder,
         address,
@@ -186,16 +193,21 @@ def survey(
     report.keyed = frozenset(
         each.table for each in declared if not (each.referred_table or each.is_denied)
     )
-    report.misfits = mistakes
-    report.followed = followed
-    if before is not None:
-        report.differences = compare(before.database, made.database, catalogue)
+    report.misfits, report.differences = mistakes, differences
     report.written = [
         change.path
         for change in changes
         if change.content is not None and not _is_same(folder, change)
     ]
     apply(folder, changes)
+    report.questions = made.questions
+    if renames:
+        report.renames = settle(folder, renames)
+        made = read_survey(folder)
+        report.questions, report.misfits = made.questions, []
+        own = read_decisions(
+            folder, with_queries(folder, made, report.misfits), report.misfits
+        )
     report.doubts = _doubts(made, own)
     subjects = subjects_of(extended.database, evidence)
     report.junctions = [j for each in subjects if (j := junction_of(each)) is not None]
@@ -349,36 +361,6 @@ def _before(folder: Path) -> Survey | None:
     return read_survey(folder) if (folder / files.SURVEY).exists() else None
 
 
-def _follow_renamed(
-    folder: Path,
-    before: Survey | None,
-    database: Database,
-    confirm: Callable[[Difference], bool],
-) -> list[tuple[str, Edited]]:
-    """Rewrite a person's lines for each column whose renaming is confirmed; return them
-    as they are now, with their files."""
-    if before is None:
-        return []
-    paths = {path: name for name, path in files.table_files(database.tables).items()}
-    paths[files.PATTERNS] = ""
-    found: list[tuple[str, Edited]] = []
-    for each in compare(before.database, database):
-        if each.kind != "renamed" or each.what != "column" or not confirm(each):
-            continue
-        renamed = Renamed(each.table, each.before, each.after)
-        changes = []
-        for path, owner in paths.items():
-            text = files.read_text(folder, path)
-            if text is None:
-                continue
-            new, changed = follow(text, owner, renamed)
-            if changed:
-                changes.append(Change(path, new.encode()))
-                found += [(path, line) for line in changed]
-        apply(folder, changes)
-    return found
-
-
 def _infer(
     address: Address, database: Database, evidence: Evidence, left_out: frozenset[str]
 ) -> Survey:
@@ -419,8 +401,7 @@ def _changes(
     report.edited += [(files.SETTINGS, line) for line in done.edited]
     for name, path in files.table_files(made.database.tables).items():
         kind = made.database.table(name).kind
-        printable = "".join(c if c.isprintable() else "?" for c in name)
-        comment = _TABLE_COMMENT.format(kind=kind, name=printable)
+        comment = table_comment(kind, name)
         bring(path, comment, made.entries(name), before.entries(name) if before else ())
     last_access = to_entries(before.access) if before else ()
     bring(files.ACCESS, _ACCESS_COMMENT, to_entries(made.access), last_access)

@@ -64,14 +64,14 @@ def redirect_to_sign_in() -> ResponseReturnValue:
 
 @blueprint.app_context_processor
 def common_names() -> dict[str, Any]:
-    """Return what every page needs of the present request."""
+    """Return the values that every page needs of the present request."""
     made = site()
     return {"site": made, "places": made.plan(("places",), _places)}
 
 
 def common_functions() -> dict[str, Callable[..., Any]]:
-    """Return what every page can call: the menu of the tables within reach, rights and
-    addresses."""
+    """Return the functions that every page can call: the menu of the tables within
+    reach, rights and addresses."""
     return {
         "menu": _menu,
         "texts": _texts,
