@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated, Any, Optional
 
 import typer
 
@@ -31,6 +31,10 @@ Port = Annotated[int, typer.Option("--port", help="Port to listen on.")]
 NoData = Annotated[
     bool, typer.Option("--no-data", help="Read the schema only, no rows.")
 ]
+Preview = Annotated[
+    bool, typer.Option("--preview", help="Show what would change; write nothing.")
+]
+PreviewJson = Annotated[bool, typer.Option("--json", help="The preview for programs.")]
 DATABASE = "A SQLite file, or a postgresql:// or mariadb:// address."
 
 
@@ -96,6 +100,8 @@ def survey(
             help="A renamed table, or TABLE.OLD=NEW a column; repeatable.",
         ),
     ] = None,
+    preview: Preview = False,
+    as_json: PreviewJson = False,
 ) -> None:
     """Read a database and write the survey and the inferred decisions.
 
@@ -103,12 +109,14 @@ def survey(
     when the schema has changed: your decisions are kept.
     """
 
-    def work() -> None:
+    def work() -> int:
         from lumet.cli.prompts import survey_showing
         from lumet.project.surveying import TableChoice
 
         chosen = (schema, tables, skip, private)
         choice = TableChoice(*(tuple(each or ()) for each in chosen))
+        if preview:
+            return _preview_survey(project, database, not no_data, choice, as_json)
         survey_showing(
             project,
             database,
@@ -117,8 +125,33 @@ def survey(
             takes_other=other_database,
             renamed=renamed or (),
         )
+        return 0
 
+    _refuse_json(as_json, preview)
     _carry_out(work)
+
+
+def _preview_survey(
+    project: Path, database: str | None, read_rows: bool, choice: Any, as_json: bool
+) -> int:
+    from lumet.cli.output import show_survey
+    from lumet.cli.previews import show_changes_json, show_file_changes
+    from lumet.cli.prompts import survey_asking
+
+    report = survey_asking(
+        project, database, read_rows=read_rows, choice=choice, is_preview=True
+    )
+    if as_json:
+        show_changes_json(report.preview)
+    else:
+        show_survey(report, is_preview=True)
+        show_file_changes(report.preview)
+    return 1 if report.preview else 0
+
+
+def _refuse_json(as_json: bool, preview: bool) -> None:
+    if as_json and not preview:
+        raise typer.BadParameter("--json goes with --preview.")
 
 
 @app.command()
@@ -163,19 +196,67 @@ def review(
 
 
 @app.command()
-def generate(project: Project = Path()) -> None:
+def generate(
+    project: Project = Path(), preview: Preview = False, as_json: PreviewJson = False
+) -> None:
     """Write the application from the survey and your decisions.
 
     Edits made by hand are merged, never replaced. Generating twice changes nothing.
     """
 
     def work() -> int:
+        if preview:
+            return _preview_generation(project, as_json)
         from lumet.cli.output import show_generation
         from lumet.project.commands import run_generation
 
         report = run_generation(project)
         show_generation(report)
         return 1 if report.written.conflicts else 0
+
+    _refuse_json(as_json, preview)
+    _carry_out(work)
+
+
+def _preview_generation(project: Path, as_json: bool) -> int:
+    from lumet.cli.previews import show_changes_json, show_generation_preview
+    from lumet.project.commands import preview_generation
+
+    planned, changes = preview_generation(project)
+    if as_json:
+        show_changes_json(changes)
+    else:
+        show_generation_preview(planned, changes)
+    return 1 if changes else 0
+
+
+@app.command()
+def check(
+    project: Project = Path(),
+    no_database: Annotated[
+        bool, typer.Option("--no-database", help="Do not look at the database.")
+    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="For programs.")] = False,
+) -> None:
+    """Check that database, survey, decisions and generated files fit each other.
+
+    For continuous integration: writes nothing, and ends with status 1 where something
+    does not fit.
+    """
+
+    def work() -> int:
+        from lumet.project.commands import run_check
+
+        found = run_check(project, not no_database)
+        if as_json:
+            import json
+
+            typer.echo(json.dumps(found.as_json(), indent=1))
+        else:
+            from lumet.cli.previews import show_check
+
+            show_check(found)
+        return 0 if found.is_clean else 1
 
     _carry_out(work)
 

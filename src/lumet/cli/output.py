@@ -30,20 +30,25 @@ WEAK_TITLE = 0.6  # confidence; below, a title tells little
 _WIDTH = 80
 
 
-def _console() -> Console:
+def console() -> Console:
+    """Return where the commands print."""
     return Console(highlight=False, soft_wrap=True, emoji=False)
 
 
-def _counted(number: int, noun: str) -> str:
+def counted(number: int, noun: str) -> str:
+    """Return a number with its noun: 1 file, 2 files."""
     return f"{number:,} {noun}" if number == 1 else f"{number:,} {noun}s"
 
 
 def show_survey(
-    report: SurveyReport, is_alone: bool = True, is_asking: bool = False
+    report: SurveyReport,
+    is_alone: bool = True,
+    is_asking: bool = False,
+    is_preview: bool = False,
 ) -> None:
     """Print the result of a survey. `is_alone`: name the next command; `is_asking`: open
-    questions are asked next."""
-    out = _console()
+    questions are asked next; of a preview nothing was written."""
+    out = console()
     _show_reading(out, report)
     if report.is_first:
         for label, text in _findings(report):
@@ -52,7 +57,7 @@ def show_survey(
                 label = ""
         _show_doubts(out, report.doubts)
     else:
-        _show_differences(out, report.differences)
+        _compare(out, report.differences)
     if report.renames is not None:
         show_renames(report.renames, out)
     _show_contradictions(out, report)
@@ -61,8 +66,11 @@ def show_survey(
         out.print('\nEdited, but still marked "#~": remove the mark to decide:')
         _show_statements(out, report.edited)
     if not is_asking:
-        _show_questions(out, report.questions)
-    files = _counted(len(report.written), "file")
+        show_questions(out, report.questions)
+    if is_preview:
+        out.print()
+        return
+    files = counted(len(report.written), "file")
     name = escape(report.folder.name)
     out.print(
         f"\nWrote {files} in {name}/. Nothing was written to the database."
@@ -75,7 +83,7 @@ def show_survey(
 
 def show_renames(report: RenameReport, out: Console | None = None) -> None:
     """Print what followed from renames."""
-    out = out or _console()
+    out = out or console()
     names = ", ".join(map(str, report.renames))
     if report.changed:
         out.print(f"\n{escape(names)}: your lines were changed:")
@@ -94,7 +102,7 @@ def show_renames(report: RenameReport, out: Console | None = None) -> None:
         _show_statements(out, report.own_code)
 
 
-def _show_questions(out: Console, questions: Sequence[Question]) -> None:
+def show_questions(out: Console, questions: Sequence[Question]) -> None:
     """Print the renames that nobody has answered."""
     if not questions:
         return
@@ -108,9 +116,9 @@ def _show_reading(out: Console, report: SurveyReport) -> None:
     """Print the database, and how much of it was read."""
     database, evidence = report.survey.database, report.survey.evidence
     views = sum(table.is_view for table in database.tables)
-    parts = [_counted(len(database.tables) - views, "table")]
+    parts = [counted(len(database.tables) - views, "table")]
     if views:
-        parts.append(_counted(views, "view"))
+        parts.append(counted(views, "view"))
     rows = sum(profile.rows for profile in evidence.tables.values())
     sampled = sum(profile.sampled for profile in evidence.tables.values())
     if evidence.tables:
@@ -278,7 +286,7 @@ def _values_found(report: SurveyReport) -> str:
     )
     if not kept:
         return ""
-    those = f"of {_counted(kept, 'column')} with few values are written into"
+    those = f"of {counted(kept, 'column')} with few values are written into"
     return f"{those} the project (--private TABLE.COLUMN leaves them out)"
 
 
@@ -291,11 +299,18 @@ def _without(tables: Sequence[Table], has: Callable[[Table], object]) -> list[st
     return [table.name for table in tables if not (table.is_view or has(table))]
 
 
-def _show_differences(out: Console, differences: Sequence[Difference]) -> None:
+def _compare(out: Console, differences: Sequence[Difference]) -> None:
     if not differences:
         out.print("Compared with the last survey: the schema is the same.")
         return
     out.print("Compared with the last survey:")
+    show_differences(out, differences)
+
+
+def show_differences(out: Console, differences: Sequence[Difference]) -> None:
+    """Print the differences of the database from the last survey."""
+    if not differences:
+        return
     places = [_place(difference) for difference in differences]
     width = min(36, max(map(len, places))) + 2
     for difference, place in zip(differences, places, strict=True):
@@ -379,11 +394,11 @@ def _cut(text: str, width: int) -> str:
 
 def show_generation(report: GenerationReport, is_alone: bool = True) -> None:
     """Print the result of a generation. `is_alone`: name the next command."""
-    out = _console()
-    made = [_counted(report.tables, "table")]
+    out = console()
+    made = [counted(report.tables, "table")]
     if report.views:
-        made.append(_counted(report.views, "view"))
-    total = _counted(report.written.total, "file")
+        made.append(counted(report.views, "view"))
+    total = counted(report.written.total, "file")
     out.print(f"{', '.join(made)} → {total}   {report.seconds:.1f} s")
     for label, paths in (
         ("written", report.written.written),
@@ -438,7 +453,7 @@ def show_demo(
     no_serve: bool,
 ) -> None:
     """Say who can sign in to the demo, and where."""
-    out = _console()
+    out = console()
     out.print("\nSign in as one of these users; the passwords are shown only here:\n")
     for user in users:
         out.print(f"  {user.name:<8}{user.password:<20}{user.role}: {user.may}")

@@ -44,6 +44,7 @@ def survey_asking(
     choice: TableChoice | None = None,
     takes_other: bool = False,
     renamed: Sequence[str] = (),
+    is_preview: bool = False,
 ) -> SurveyReport:
     """Survey; on a terminal, ask for the address where none is known, for a password
     that the server wants, without showing it, and whether another database than before
@@ -60,6 +61,7 @@ def survey_asking(
                 choice=choice,
                 told=told,
                 renamed=renamed,
+                is_preview=is_preview,
                 accept=lambda other: takes_other or told.accept(other),
             )
     except PasswordNeeded:
@@ -75,6 +77,7 @@ def survey_asking(
             choice=choice,
             told=told,
             renamed=renamed,
+            is_preview=is_preview,
             accept=lambda other: takes_other or told.accept(other),
         )
 

@@ -87,6 +87,19 @@ def write_generated(
     `once` is written where it is missing. `origin` says in the manifest what the files
     were made from. Raises CannotRun when the folder cannot be written.
     """
+    changes, report = plan_generated(folder, wanted, once, origin)
+    apply(folder, changes)
+    return report
+
+
+def plan_generated(
+    folder: Path,
+    wanted: Mapping[str, bytes],
+    once: Mapping[str, bytes],
+    origin: Mapping[str, Any],
+) -> tuple[list[Change], Written]:
+    """Return the changes that `write_generated` carries out, and its report; nothing is
+    written."""
     run = _Run(folder, wanted)
     for path, content in wanted.items():
         run.bring(path, content)
@@ -98,8 +111,7 @@ def write_generated(
             run.report.unchanged += 1
     run.drop_unwanted()
     run.changes.append(Change(MANIFEST, run.manifest(origin)))
-    apply(folder, run.changes)
-    return run.report
+    return run.changes, run.report
 
 
 def move_generated(folder: Path, old: str, new: str) -> list[Change]:

@@ -30,15 +30,21 @@ _PACKAGES: Mapping[str, frozenset[str]] = {
 
 def build_tables(application: Application) -> list[TableModel]:
     """Return the modules of all tables that the application has, by module name."""
-    wanted = _wanted(application)
-    included = [each for each in application.database.tables if each.name in wanted]
-    modules = python_names([table.name for table in included], MODULE_NAMES)
+    modules = module_names(application)
+    included = [each for each in application.database.tables if each.name in modules]
     keys = {
         table.name: python_names([c.name for c in table.columns], FIELD_NAMES)
         for table in included
     }
     sources = [TableSource(application, table, modules, keys) for table in included]
     return sorted(map(_model, sources), key=lambda model: model.module)
+
+
+def module_names(application: Application) -> dict[str, str]:
+    """Return the name of the module of each table that the application has."""
+    wanted = _wanted(application)
+    names = [each.name for each in application.database.tables if each.name in wanted]
+    return python_names(names, MODULE_NAMES)
 
 
 def _wanted(application: Application) -> set[str]:

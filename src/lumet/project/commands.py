@@ -3,7 +3,8 @@ used."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,8 +13,10 @@ from lumet.project.project_files import locked
 
 if TYPE_CHECKING:
     from lumet.design.renaming import Renamed
-    from lumet.project.generating import GenerationReport
+    from lumet.project.consistency import Check
+    from lumet.project.generating import GenerationReport, Planned
     from lumet.project.identity import OtherDatabase
+    from lumet.project.previewing import FileChange
     from lumet.project.renames import RenameReport
     from lumet.project.surveying import SurveyReport, TableChoice
 
@@ -28,12 +31,12 @@ def run_survey(
     told: Callable[[str], None] = lambda place: None,
     renamed: Sequence[str] = (),
     accept: Callable[[OtherDatabase], bool] = lambda other: False,
+    is_preview: bool = False,
 ) -> SurveyReport:
     """Survey into the project in `folder`; see `surveying.survey`."""
     from lumet.project.surveying import survey
 
-    with locked(folder):
-        finish(folder)
+    with nullcontext() if is_preview else _writing(folder):
         return survey(
             folder.resolve(),
             database,
@@ -43,6 +46,7 @@ def run_survey(
             told=told,
             renamed=renamed,
             accept=accept,
+            is_preview=is_preview,
         )
 
 
@@ -52,8 +56,7 @@ def run_renames(
     """Let the project in `folder` follow renames; see `renames.settle`."""
     from lumet.project.renames import settle
 
-    with locked(folder):
-        finish(folder)
+    with _writing(folder):
         return settle(folder.resolve(), confirmed, refused)
 
 
@@ -62,6 +65,29 @@ def run_generation(folder: Path) -> GenerationReport:
     `generating.generate`."""
     from lumet.project.generating import generate
 
+    with _writing(folder):
+        return generate(folder.resolve())
+
+
+def preview_generation(folder: Path) -> tuple[Planned, list[FileChange]]:
+    """Return the generation of the project in `folder` and the changes of files that it
+    would write; nothing is written, so that no lock is wanted."""
+    from lumet.project import generating, previewing
+
+    planned = generating.plan(folder.resolve())
+    return planned, previewing.preview_generation(folder.resolve(), planned)
+
+
+def run_check(folder: Path, looks_at_database: bool = True) -> Check:
+    """Check the project in `folder`; see `consistency.check`."""
+    from lumet.project.consistency import check
+
+    return check(folder.resolve(), looks_at_database)
+
+
+@contextmanager
+def _writing(folder: Path) -> Iterator[None]:
+    """Let this command alone work on the project; a killed one is finished first."""
     with locked(folder):
         finish(folder)
-        return generate(folder.resolve())
+        yield

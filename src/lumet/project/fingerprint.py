@@ -7,8 +7,12 @@ from pathlib import Path
 from lumet import __version__
 from lumet.generation.merge_writer import MANIFEST
 from lumet.project import project_files as files
+from lumet.project.surveyfile import Survey
 
+INPUTS = "inputs"  # what the record of a generation calls the inputs
 _DECISIONS = (files.SETTINGS, files.ACCESS, "design/**/*.toml")
+
+_INPUTS = (*_DECISIONS, "design/queries/*.sql")
 
 
 def origin_of(folder: Path, package: str) -> dict[str, str]:
@@ -20,6 +24,24 @@ def origin_of(folder: Path, package: str) -> dict[str, str]:
         "survey": _digest(folder, [folder / files.SURVEY]),
         "decisions": _digest(folder, decided),
     }
+
+
+def inputs_of(folder: Path, survey: Survey) -> dict[str, str]:
+    """Return a digest of each thing that files follow from: the decision files by their
+    path, and the surveyed tables by `survey:TABLE`."""
+    decided = sorted({path for pattern in _INPUTS for path in folder.glob(pattern)})
+    found = {
+        path.relative_to(folder).as_posix(): _short(path.read_bytes())
+        for path in decided
+    }
+    for name, entries in survey.tables.items():
+        facts = survey.database.by_name.get(name)
+        found[f"survey:{name}"] = _short(repr((facts, entries)).encode())
+    return found
+
+
+def _short(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()[:16]
 
 
 def _digest(folder: Path, paths: list[Path]) -> str:

@@ -1,9 +1,10 @@
 """Generating: read the survey and the decisions, and write the application."""
 
 import time
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from lumet.design.access import decide_access, unenterable
 from lumet.design.decision_file import DecisionFile
@@ -12,13 +13,19 @@ from lumet.design.reading import decide
 from lumet.design.value_types import TITLE_PART
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Table
-from lumet.generation.merge_writer import MANIFEST, Written, write_generated
+from lumet.generation.merge_writer import (
+    MANIFEST,
+    Change,
+    Written,
+    apply,
+    plan_generated,
+)
 from lumet.generation.model import Application
 from lumet.generation.rendering import render
 from lumet.project import project_files as files
 from lumet.project.access_review import KEPT, in_words
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
-from lumet.project.fingerprint import origin_of
+from lumet.project.fingerprint import INPUTS, inputs_of, origin_of
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
@@ -42,24 +49,47 @@ def generate(folder: Path) -> GenerationReport:
     Raises Mistakes, with all of them and nothing written, when a decision is wrong.
     """
     began = time.monotonic()
+    planned = plan(folder)
+    apply(folder, planned.changes)
+    return replace(planned.report, seconds=time.monotonic() - began)
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A generation that is not written yet: the application, the changes of files, and
+    the report. `origin` tells the inputs, as the manifest is to keep them."""
+
+    application: Application
+    changes: list[Change]
+    report: GenerationReport
+    origin: Mapping[str, Any]
+
+
+def plan(folder: Path) -> Planned:
+    """Return the generation that `generate` would write. Raises Mistakes when a decision is wrong."""
     survey = read_survey(folder)
     files.require_files(folder)
     application = load(folder, survey)
     wanted, once = render(application)
     _refuse_foreign_package(folder, application.package)
-    origin = {**origin_of(folder, application.package), KEPT: in_words(application)}
-    written = write_generated(folder, wanted, once, origin)
+    origin = {
+        **origin_of(folder, application.package),
+        KEPT: in_words(application),
+        INPUTS: inputs_of(folder, survey),
+    }
+    changes, written = plan_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
     views = sum(application.database.table(name).is_view for name in included)
-    return GenerationReport(
+    report = GenerationReport(
         folder=folder,
         package=application.package,
         name=application.name,
         tables=len(included) - views,
         views=views,
         written=written,
-        seconds=time.monotonic() - began,
+        seconds=0.0,
     )
+    return Planned(application, changes, report, origin)
 
 
 def load(folder: Path, survey: Survey) -> Application:

@@ -46,6 +46,7 @@ from lumet.inference.rules import RULES_VERSION
 from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
 from lumet.project.identity import OtherDatabase, kept_settings, refuse_other
+from lumet.project.previewing import FileChange, preview_survey
 from lumet.project.queries import with_queries
 from lumet.project.renames import (
     RenameReport,
@@ -106,6 +107,7 @@ class SurveyReport:
     unread: tuple[str, ...] = ()
     keyed: frozenset[str] = frozenset()  # tables whose key was declared by hand
     renames: RenameReport | None = None
+    preview: list[FileChange] = field(default_factory=list)
     questions: tuple[Question, ...] = ()
 
 
@@ -136,13 +138,15 @@ def survey(
     told: Callable[[str], None] = lambda place: None,
     renamed: Sequence[str] = (),
     accept: Callable[[OtherDatabase], bool] = lambda other: False,
+    is_preview: bool = False,
 ) -> SurveyReport:
     """Read the database at the address `text`, by default the one in DATABASE_URL, and
     write the project in `folder`. Never writes to the database. `password` takes the
     place of the address's own; `choice` that of the patterns in lumet.toml; `told` is
     called with the name of what is read next; `renamed` are renames as the command line
     names them, which a person's lines then follow; `accept` is asked whether the project
-    is to go on with what seems to be another database than before.
+    is to go on with what seems to be another database than before. A preview tells the
+    changes of files and writes none.
 
     Raises CannotRun when the database cannot be read, Mistakes when a file that a
     person edited is wrong; then nothing was written.
@@ -199,7 +203,9 @@ def survey(
         for change in changes
         if change.content is not None and not _is_same(folder, change)
     ]
-    apply(folder, changes)
+    report.preview = preview_survey(folder, changes)
+    if not is_preview:
+        apply(folder, changes)
     report.questions = made.questions
     if renames:
         report.renames = settle(folder, renames)
