@@ -159,12 +159,12 @@ def measure_modules(is_full: bool) -> None:
         servers("sqlite", "postgresql", "mariadb"),
     )
     short: dict[str, list[str]] = {
-        "survey": [], "inference": [],
+        "survey": [], "scale": ["--tables", "200"], "inference": [],
         "lists": ["--rows", "200000", "--short"], "lookups": ["--rows", "200000"],
         "related": ["--children", "50000"], "hostile": [],
         "exports": ["--rows", "100000", "--keyless", "40000", "--times", "1"],
     }  # fmt: skip
-    kinds = {"survey": three.split(","), "lists": ["--kinds", two], "lookups": ["--kinds", two],
+    kinds = {"survey": three.split(","), "scale": three.split(","), "lists": ["--kinds", two], "lookups": ["--kinds", two],
              "related": ["--kinds", three], "exports": ["--kinds", two]}  # fmt: skip
     for name, options in short.items():
         print(f"\nbench.{name}", flush=True)

@@ -17,6 +17,9 @@ from lumet.design.toml_statements import (
 )
 from lumet.errors import Mistake
 
+# neither blank nor a comment nor a heading of the machine's
+_OWN_LINE = re.compile(r"^[ \t\r]*(?!#|\[[^\n]*#~[ \t\r]*$)[^\s]", re.MULTILINE)
+
 
 @dataclass(frozen=True)
 class DecisionFile:
@@ -30,13 +33,27 @@ class DecisionFile:
         """All its statements."""
         return scan(self.text.removeprefix(BYTE_ORDER_MARK))
 
+    @cached_property
+    def has_own(self) -> bool:
+        """Tell whether anything in it may be a person's: most files of a large project
+        hold the machine's lines alone, and need no parser."""
+        return _OWN_LINE.search(self.text.removeprefix(BYTE_ORDER_MARK)) is not None
+
+    @cached_property
+    def _parsed(self) -> tuple[dict[str, Any], Mistake | None]:
+        if not self.has_own:
+            return {}, None
+        try:
+            return tomllib.loads(self._without_doubled()), None
+        except tomllib.TOMLDecodeError as error:
+            return {}, self._syntax_mistake(str(error))
+
     def values(self, mistakes: list[Mistake]) -> dict[str, Any]:
         """Return the plain values; a broken file is one mistake and no values."""
-        try:
-            return tomllib.loads(self._without_doubled())
-        except tomllib.TOMLDecodeError as error:
-            mistakes.append(self._syntax_mistake(str(error)))
-            return {}
+        found, mistake = self._parsed
+        if mistake is not None:
+            mistakes.append(mistake)
+        return found
 
     def _without_doubled(self) -> str:
         """Return the text without superfluous headings, each line where it was."""
@@ -59,6 +76,8 @@ class DecisionFile:
 
     def statements(self) -> list[Statement]:
         """Return the person's own statements that carry a key."""
+        if not self.has_own:
+            return []
         return [each for each in self.scanned if each.path and not each.machine]
 
 

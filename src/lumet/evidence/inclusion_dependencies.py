@@ -25,6 +25,8 @@ PROBES = 48  # values by which a key without a telling name is looked for
 MOSTLY = 0.8  # of the values, where they alone propose it
 HALF = 0.5  # of the different values; each mistyped one is another
 MAX_ORPHANS = 0.25  # of the rows
+MAX_HOLDERS = 20  # keys that hold the values of one column
+SMALL = 5_000  # values of a key that are kept as a set
 DISTINCT = 10  # different values; fewer are too few to find a key by
 
 Sketches = Mapping[str, TableSketch]
@@ -73,11 +75,13 @@ def find_by_values(database: Database, sketches: Sketches) -> list[Candidate]:
             continue  # most columns end here
         probes = in_order(value for value, _ in column.values[:PROBES]).tolist()
         met = Counter(owner for number in probes for owner in owners.get(number, ()))
-        found += [
-            Candidate(table, (name,), *_end(owner))
+        holders = [
+            owner
             for owner, number in sorted(met.items())
             if number >= MOSTLY * len(probes) and owner != (table, name)
         ]
+        if len(holders) <= MAX_HOLDERS:  # what is everywhere tells nothing
+            found += [Candidate(table, (name,), *_end(owner)) for owner in holders]
     return found
 
 
@@ -123,6 +127,7 @@ class _Tester:
     ) -> None:
         self.assumed = assumed
         self._made_hashes: dict[tuple[str, tuple[str, ...]], Hashes] = {}
+        self._key_sets: dict[tuple[str, tuple[str, ...]], frozenset[int]] = {}
         self.engine = engine
         self.database = database
         self.evidence = evidence
@@ -181,10 +186,14 @@ class _Tester:
         """Return the values that are not there; None when that cannot be told."""
         keys = self._keys(candidate)
         if keys is not None:
-            there = np.isin(self._hashed(candidate, values), keys)
-            return [
-                v for v, is_there in zip(values, there, strict=True) if not is_there
-            ]
+            if len(keys) > SMALL:
+                there = np.isin(self._hashed(candidate, values), keys)
+                pairs = zip(values, there, strict=True)
+                return [value for value, is_there in pairs if not is_there]
+            held = self._as_set(candidate, keys)
+            numbers = self._hashed(candidate, values).tolist()
+            pairs = zip(values, numbers, strict=True)
+            return [value for value, number in pairs if number not in held]
         sketch = self.sketches.get(candidate.referred_table)
         if sketch is None or sketch.is_whole or candidate.is_weak:
             return None  # it cannot be read, or what was to be a key repeats
@@ -203,6 +212,13 @@ class _Tester:
         if place not in self._made_hashes:
             self._made_hashes[place] = in_order(values)
         return self._made_hashes[place]
+
+    def _as_set(self, candidate: Candidate, keys: Hashes) -> frozenset[int]:
+        """Return the hashes of a key, made a set once: of few ones that is faster."""
+        place = (candidate.referred_table, candidate.referred_columns)
+        if place not in self._key_sets:
+            self._key_sets[place] = frozenset(keys.tolist())
+        return self._key_sets[place]
 
     def _keys(self, candidate: Candidate) -> Hashes | None:
         sketch = self.sketches.get(candidate.referred_table)

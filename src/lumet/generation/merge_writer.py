@@ -9,7 +9,7 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -30,6 +30,7 @@ PENDING = f"{STATE}/pending"
 MANIFEST = f"{STATE}/written.json"
 STAGING = f"{STATE}/staging"
 PLAN = "plan.json"
+DRAFTS = "drafts"  # digests of modules before they are formatted, in the manifest
 PRIVATE = frozenset({".env"})  # written for their owner alone
 
 
@@ -90,6 +91,22 @@ def write_generated(
     changes, report = plan_generated(folder, wanted, once, origin)
     apply(folder, changes)
     return report
+
+
+def formatted_before(folder: Path) -> Callable[[str, str], bytes | None]:
+    """Return a function that gives the text of a module as it was generated last, where
+    the draft of it, by its digest, was the same; else None."""
+    manifest = _read_manifest(folder / MANIFEST)
+    drafts, digests = manifest.get(DRAFTS, {}), manifest.get("files", {})
+
+    def known(path: str, draft: str) -> bytes | None:
+        if drafts.get(path) != draft:
+            return None
+        content = _read(folder / BASES / path)
+        is_whole = content is not None and _digest(content) == digests.get(path)
+        return content if is_whole and path not in manifest["pending"] else None
+
+    return known
 
 
 def plan_generated(

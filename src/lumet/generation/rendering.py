@@ -1,7 +1,10 @@
 """From the model to the text of every file, checked before any is written."""
 
+import hashlib
 import subprocess
 import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
@@ -42,9 +45,25 @@ class RenderedWrong(LumetError):
     """A file that was rendered is not what it should be: a fault of Lumet's."""
 
 
-def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]]:
-    """Return the content of every file by its path in the project: those that follow
-    the decisions, and those that are written once and then yours."""
+@dataclass(frozen=True, slots=True)
+class Rendered:
+    """The content of every file by its path in the project: those that are `wanted`,
+    which follow the decisions, and those that are written `once` and then yours.
+    `drafts` are digests of the modules before they were formatted."""
+
+    wanted: dict[str, bytes]
+    once: dict[str, bytes]
+    drafts: dict[str, str]
+
+
+Known = Callable[[str, str], bytes | None]
+
+
+def render(
+    application: Application, known: Known = lambda path, draft: None
+) -> Rendered:
+    """Render every file. `known` returns the formatted text of a module where that of
+    the same draft is at hand."""
     package = application.package
     tables = build_tables(application)
     roles = build_roles(application, tables)
@@ -91,11 +110,18 @@ def render(application: Application) -> tuple[dict[str, bytes], dict[str, bytes]
             "README.md", **common, first_role=application.access.roles[0].name
         ),
     }
-    wanted = {path: text.encode() for path, text in _formatted(python).items()}
+    drafts = {
+        path: hashlib.sha256(text.encode()).hexdigest()[:16]
+        for path, text in python.items()
+    }
+    found = {path: known(path, draft) for path, draft in drafts.items()}
+    wanted = {path: text for path, text in found.items() if text is not None}
+    new = {path: text for path, text in python.items() if path not in wanted}
+    wanted |= {path: text.encode() for path, text in _formatted(new).items()}
     wanted |= {path: text.encode() for path, text in other.items()}
     wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
     once = {f"{package}/custom/__init__.py": _fill("custom_init.py").encode()}
-    return wanted, once
+    return Rendered(wanted, once, drafts)
 
 
 class _View:
@@ -135,6 +161,8 @@ def _fill(template: str, **values: Any) -> str:
 
 def _formatted(files_: dict[str, str]) -> dict[str, str]:
     """Return the Python files formatted, all in one run of the formatter."""
+    if not files_:
+        return {}
     with tempfile.TemporaryDirectory(prefix="lumet-") as folder:
         for path, text in files_.items():
             target = Path(folder, path)

@@ -1,7 +1,7 @@
 """The modules of the tables."""
 
-import ast
 from collections.abc import Iterable, Mapping
+from types import CodeType
 
 from lumet.generation.assignments import PAGES, assignments
 from lumet.generation.columns import column_code, table_code
@@ -118,9 +118,15 @@ def _rules(source: TableSource) -> list[str]:
 
 
 def _mentioned(code: Iterable[str]) -> set[str]:
-    """Return the names that the statements in `code` mention."""
-    tree = ast.parse("\n".join(code))
-    return {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+    """Return the names that the statements in `code` mention, as Python compiles
+    them: walking through the tree of 1,000 modules takes seconds."""
+    found: set[str] = set()
+    waiting = [compile("\n".join(code), "<table>", "exec", dont_inherit=True)]
+    while waiting:
+        compiled = waiting.pop()
+        found.update(compiled.co_names)
+        waiting += [c for c in compiled.co_consts if isinstance(c, CodeType)]
+    return found
 
 
 def _import_order(name: str) -> tuple[bool, str]:

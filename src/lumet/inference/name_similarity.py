@@ -198,6 +198,7 @@ class Ends:
     is_person: bool = False
 
 
+@lru_cache(maxsize=200_000)
 def likeness(ends: Ends) -> Likeness:
     """A column is named like a key when it has the key's own name (`icao`), the table's
     with or without a word for keys (`station_id`, `station`), a part before it

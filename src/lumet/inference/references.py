@@ -6,6 +6,8 @@ What is found is used from USED on; below it is proposed to a person.
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
+from heapq import nsmallest
 from itertools import product
 
 from lumet.evidence.inclusion_dependencies import Candidate
@@ -39,6 +41,7 @@ LOOSE = 0.5  # believed with texts, or with numbers that reach far into the key
 # Reach of whole numbers into the key's range; small numbers are in every key.
 FAR, WIDE, SOME = 0.6, 0.4, 0.3
 RIVAL = 0.5  # of the best reach; a rival below it is no other choice
+MAX_NEAR = 60  # targets that one column's name is compared with
 MAX_ORPHANS = 0.2  # of the rows; at 0.05 F1 falls to 0.998, at 0.4 it is the same
 FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
 ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance. 10 to 100: the same
@@ -243,6 +246,7 @@ class Proposer:
         known = {word for words in self.words.values() for word in words}
         self.vocabulary = frozenset({*known, *ROLES})
         self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
+        self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
 
     def _targets(self, table: Table) -> Iterator[_Target]:
         words = self.words[table.name]
@@ -264,7 +268,12 @@ class Proposer:
                     table, column, words, plain_words(column.name), is_primary, person
                 )
 
-    def candidates(self) -> Iterator[Candidate]:
+    @cached_property
+    def candidates(self) -> tuple[Candidate, ...]:
+        """The candidates by name, each once."""
+        return tuple(dict.fromkeys(self._candidates()))
+
+    def _candidates(self) -> Iterator[Candidate]:
         """Yield candidates by name: columns that are no reference yet, and keys of the
         same type; then keys over several columns."""
         for table in self.database.tables:
@@ -285,7 +294,7 @@ class Proposer:
     def _alike(self, table: Table, column: Column) -> Iterator[tuple[_Target, bool]]:
         """Yield the targets that a column is named like, with whether but faintly;
         where one is named clearly, those much less alike are left out."""
-        words = split_together(plain_words(column.name), self.vocabulary)
+        words = self._column_words(table, column)
         found = [
             (self.likeness(table, column, target).score, target)
             for target in self._near(words, self.words[table.name])
@@ -300,16 +309,43 @@ class Proposer:
     def _near(self, words: Words, own: Words) -> Sequence[_Target]:
         """Return the targets whose names could be like a column's at all."""
         if (words, own) not in self._known:
-            near = {id(t): t for word in words for t in self._by_word.get(word, ())}
-            near |= {id(t): t for t in self._by_word.get("".join(words), ())}
-            for word in words:
-                near |= {id(t): t for t in self._written_out(word)}
-            near |= {id(t): t for t in self._by_words.get(own, ())}
-            near |= {id(t): t for t in self._anyone}
-            if words[-1] in KEYS and len(self.targets) <= 60:
-                near |= {id(t): t for t in self.targets}
-            self._known[words, own] = tuple(near.values())
+            groups: list[Sequence[_Target]]
+            groups = [self._by_word.get(word, ()) for word in dict.fromkeys(words)]
+            groups.append(self._by_word.get("".join(words), ()))
+            groups += [self._written_out(word) for word in words]
+            groups.append(self._by_words.get(own, ()))
+            groups.append(self._anyone)
+            if words[-1] in KEYS and len(self.targets) <= MAX_NEAR:
+                groups.append(self.targets)
+            self._known[words, own] = self._nearest(groups)
         return self._known[words, own]
+
+    def _nearest(self, groups: Sequence[Sequence[_Target]]) -> Sequence[_Target]:
+        """Return the targets in these groups; where they are very many, as among 1,000
+        tables of similar names, those that are in most of them, of the shortest
+        names."""
+        near = {id(target): target for group in groups for target in group}
+        if len(near) <= MAX_NEAR:
+            return tuple(near.values())
+        counts = Counter(id(target) for group in groups for target in group)
+        ranked = nsmallest(MAX_NEAR, counts, lambda i: (-counts[i], len(near[i].words)))
+        return tuple(near[i] for i in ranked)
+
+    def _column_words(self, table: Table, column: Column) -> Words:
+        """Return the words of a column's name, those that are written together apart."""
+        place = (table.name, column.name)
+        if place not in self._column_names:
+            words = split_together(plain_words(column.name), self.vocabulary)
+            is_none = table.primary_key == (column.name,)  # others refer to it
+            is_none = is_none or _names_its_table(table, words)
+            self._column_names[place] = words, is_none
+        return self._column_names[place][0]
+
+    def _is_none(self, table: Table, column: Column) -> bool:
+        """Tell whether a column is named as none that refers: it is its table's own
+        key, or another says which table it refers to."""
+        self._column_words(table, column)
+        return self._column_names[table.name, column.name][1]
 
     def _written_out(self, word: str) -> Sequence[_Target]:
         """Return the targets whose name begins or ends with a word that `word`, which
@@ -330,16 +366,12 @@ class Proposer:
 
     def likeness(self, table: Table, column: Column, target: "_Target") -> Likeness:
         """Tell how much a column is named like the target's key."""
-        own = self.words[table.name]
-        words = split_together(plain_words(column.name), self.vocabulary)
-        ends = Ends(own, words, target.words, target.key, target.is_person)
-        found = likeness(ends)
-        if _is_counter(words) and found.score < CLEAR:
+        if self._is_none(table, column):
             return NONE
-        if _names_its_table(table, words):
+        own, words = self.words[table.name], self._column_words(table, column)
+        found = likeness(Ends(own, words, target.words, target.key, target.is_person))
+        if not found.score or (_is_counter(words) and found.score < CLEAR):
             return NONE
-        if table.primary_key == (column.name,):
-            return NONE  # others refer to it; what is declared is no candidate
         if _refers_back(target, table, column):
             return NONE
         if len(words) == 1 and words[0] in _BARE and target.words not in (
@@ -393,7 +425,7 @@ class Proposer:
 
 
 def find_references(
-    database: Database, evidence: Evidence
+    database: Database, evidence: Evidence, proposer: Proposer | None = None
 ) -> tuple[FoundReference, ...]:
     """Names, types and unique keys propose; rows refute. A telling name bears with rows
     without a partner, up to a fifth of them; a name that only says a part, such as
@@ -402,7 +434,7 @@ def find_references(
     years in another table's range are chance. From 70 % on a reference is used, below
     it is proposed. Example: `inspection.station_id` holds 214 of 214 values of
     `station.id` and is named like it: used."""
-    judge = _Judge(Proposer(database, evidence), evidence)
+    judge = _Judge(proposer or Proposer(database, evidence), evidence)
     best: dict[tuple[str, tuple[str, ...]], FoundReference] = {}
     for candidate in judge.candidates():
         found = judge.judge(candidate)
@@ -415,10 +447,8 @@ def find_references(
     order = {
         t.name: {c.name: n for n, c in enumerate(t.columns)} for t in database.tables
     }
-    names = list(order)
-    kept.sort(
-        key=lambda f: (names.index(f.table), [order[f.table][c] for c in f.columns])
-    )
+    places = {name: place for place, name in enumerate(order)}
+    kept.sort(key=lambda f: (places[f.table], [order[f.table][c] for c in f.columns]))
     return tuple(kept)
 
 
@@ -455,7 +485,7 @@ class _Judge:
 
     def candidates(self) -> Iterable[Candidate]:
         """Return the candidates by name, and those tested for their values."""
-        named = dict.fromkeys(self.proposer.candidates())
+        named = self.proposer.candidates
         tested = [
             Candidate(c.table, c.columns, c.referred_table, c.referred_columns)
             for c in self.evidence.contained

@@ -1,7 +1,8 @@
 """Questions about one table: its names, title, menu group and pages."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_stamp
@@ -30,7 +31,11 @@ WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 def table_words(subject: Subject, table: Table) -> list[str]:
     """Return the words of a table's name without a prefix that says "table"."""
-    words = split_words(table.own_name)
+    return _own_words(table.own_name)
+
+
+def _own_words(name: str) -> list[str]:
+    words = split_words(name)
     return words[1:] if len(words) > 1 and words[0] in TABLE_PREFIXES else words
 
 
@@ -177,16 +182,21 @@ def group_of_prefix(subject: Subject) -> Choice | None:
     words = table_words(subject, subject.table)
     if len(words) < 2:
         return None
-    alike = [
-        table
-        for table in subject.database.tables
-        if table_words(subject, table)[:1] == words[:1]
-    ]
-    if len(alike) < 3 or len(alike) == len(subject.database.tables):
+    names = tuple(table.own_name for table in subject.database.tables)
+    firsts, alone = _first_words(names)
+    alike = firsts[words[0]]
+    if alike < 3 or alike == len(names) or words[0] in alone:
         return None
-    if any(table_words(subject, table) == words[:1] for table in alike):
-        return None
-    return Choice(label_from(words[:1]), f"{len(alike)} tables begin alike", 0.7)
+    return Choice(label_from(words[:1]), f"{alike} tables begin alike", 0.7)
+
+
+@lru_cache(maxsize=8)
+def _first_words(names: tuple[str, ...]) -> tuple[Counter[str], frozenset[str]]:
+    """Return how often a word begins the names of tables, and those that are the whole
+    name of one."""
+    every = [_own_words(name) for name in names]
+    firsts = Counter(words[0] for words in every if words)
+    return firsts, frozenset(words[0] for words in every if len(words) == 1)
 
 
 def group_of_rest(subject: Subject) -> Choice | None:

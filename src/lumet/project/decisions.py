@@ -1,5 +1,6 @@
 """The decisions of a project, read from all its files at once."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -34,9 +35,13 @@ class OwnDecisions:
 def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
     """Read and check every decision file, collecting the mistakes. What is decided may
     rest on keys and references that are declared in other files."""
-    declared = _merged(made, _read_tables(folder, made, made.database, []))
+    opened = {
+        name: DecisionFile(path, files.read_text(folder, path) or "")
+        for name, path in files.table_files(made.database.tables).items()
+    }
+    declared = _merged(made, _read_tables(opened, made.database, []))
     database = with_declared(made.database, declared)
-    own = _read_tables(folder, made, database, mistakes)
+    own = _read_tables(opened, database, mistakes)
     groups = {}
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
@@ -49,22 +54,20 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
     sections = {
-        name: sections_in_order(DecisionFile(path, files.read_text(folder, path) or ""))
-        for name, path in files.table_files(made.database.tables).items()
+        name: sections_in_order(file)
+        for name, file in opened.items()
         if any(path_[0] == "sections" for path_ in own[name])
     }
     return OwnDecisions(own, patterns, access, sections)
 
 
 def _read_tables(
-    folder: Path, made: Survey, database: Database, mistakes: list[Mistake]
+    opened: Mapping[str, DecisionFile], database: Database, mistakes: list[Mistake]
 ) -> Own:
-    own: Own = {}
-    for name, path in files.table_files(made.database.tables).items():
-        text = files.read_text(folder, path)
-        checker = Checker(DecisionFile(path, text or ""), mistakes)
-        own[name] = read_table_file(checker, database.table(name), database)
-    return own
+    return {
+        name: read_table_file(Checker(file, mistakes), database.table(name), database)
+        for name, file in opened.items()
+    }
 
 
 def _merged(made: Survey, own: Own) -> tuple[Declared, ...]:

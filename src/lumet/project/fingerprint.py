@@ -2,6 +2,8 @@
 
 import hashlib
 import json
+from functools import cache
+from importlib import resources
 from pathlib import Path
 
 from lumet import __version__
@@ -9,7 +11,9 @@ from lumet.generation.merge_writer import MANIFEST
 from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey
 
+REPORT = "report"  # and what its report says of the application
 INPUTS = "inputs"  # what the record of a generation calls the inputs
+_GENERATING = ("generation", "kinds", "kit", "design", "expressions")
 _DECISIONS = (files.SETTINGS, files.ACCESS, "design/**/*.toml")
 
 _INPUTS = (*_DECISIONS, "design/queries/*.sql")
@@ -17,9 +21,10 @@ _INPUTS = (*_DECISIONS, "design/queries/*.sql")
 
 def origin_of(folder: Path, package: str) -> dict[str, str]:
     """Return digests of all that the application in `folder` follows from."""
-    decided = sorted({path for pattern in _DECISIONS for path in folder.glob(pattern)})
+    decided = sorted({path for pattern in _INPUTS for path in folder.glob(pattern)})
     return {
         "lumet": __version__,
+        "code": _code(),
         "package": package,
         "survey": _digest(folder, [folder / files.SURVEY]),
         "decisions": _digest(folder, decided),
@@ -44,6 +49,18 @@ def _short(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()[:16]
 
 
+@cache
+def _code() -> str:
+    """Return a digest of the code that generates, and of the kit that is copied: a
+    version under development keeps its number."""
+    home = Path(str(resources.files("lumet")))
+    found = hashlib.sha256()
+    for path in sorted(p for part in _GENERATING for p in (home / part).rglob("*")):
+        if path.suffix not in ("", ".pyc") and path.is_file():
+            found.update(f"{path.relative_to(home)}\0".encode() + path.read_bytes())
+    return found.hexdigest()[:16]
+
+
 def _digest(folder: Path, paths: list[Path]) -> str:
     found = hashlib.sha256()
     for path in paths:
@@ -61,7 +78,8 @@ def current_package(folder: Path) -> str | None:
         package = str(manifest["package"])
         is_current = origin_of(folder, package).items() <= manifest.items()
         settled = not manifest["pending"]
-        files_there = all((folder / path).exists() for path in manifest["files"])
+        needed = [*manifest["files"], f"{package}/custom/__init__.py"]
+        files_there = all((folder / path).exists() for path in needed)
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
     return package if is_current and settled and files_there else None

@@ -1,5 +1,6 @@
 """Generating: read the survey and the decisions, and write the application."""
 
+import json
 import time
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -14,10 +15,12 @@ from lumet.design.value_types import TITLE_PART
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Table
 from lumet.generation.merge_writer import (
+    DRAFTS,
     MANIFEST,
     Change,
     Written,
     apply,
+    formatted_before,
     plan_generated,
 )
 from lumet.generation.model import Application
@@ -25,7 +28,13 @@ from lumet.generation.rendering import render
 from lumet.project import project_files as files
 from lumet.project.access_review import KEPT, in_words
 from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
-from lumet.project.fingerprint import INPUTS, inputs_of, origin_of
+from lumet.project.fingerprint import (
+    INPUTS,
+    REPORT,
+    current_package,
+    inputs_of,
+    origin_of,
+)
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
@@ -40,7 +49,7 @@ class GenerationReport:
     tables: int
     views: int
     written: Written
-    seconds: float
+    seconds: float = 0.0
 
 
 def generate(folder: Path) -> GenerationReport:
@@ -49,9 +58,25 @@ def generate(folder: Path) -> GenerationReport:
     Raises Mistakes, with all of them and nothing written, when a decision is wrong.
     """
     began = time.monotonic()
+    files.require_files(folder)
+    if (found := _current(folder)) is not None:
+        return replace(found, seconds=time.monotonic() - began)
     planned = plan(folder)
     apply(folder, planned.changes)
     return replace(planned.report, seconds=time.monotonic() - began)
+
+
+def _current(folder: Path) -> GenerationReport | None:
+    """Return the report where nothing has changed since the last generation, which is
+    seen without reading the survey; else None."""
+    package = current_package(folder)
+    if package is None:
+        return None
+    manifest = json.loads((folder / MANIFEST).read_bytes())
+    if REPORT not in manifest:
+        return None
+    written = Written(unchanged=len(manifest["files"]) + 1)
+    return GenerationReport(folder, package, **manifest[REPORT], written=written)
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,16 +95,19 @@ def plan(folder: Path) -> Planned:
     survey = read_survey(folder)
     files.require_files(folder)
     application = load(folder, survey)
-    wanted, once = render(application)
+    rendered = render(application, formatted_before(folder))
     _refuse_foreign_package(folder, application.package)
-    origin = {
-        **origin_of(folder, application.package),
-        KEPT: in_words(application),
-        INPUTS: inputs_of(folder, survey),
-    }
-    changes, written = plan_generated(folder, wanted, once, origin)
     included = [name for name, each in application.decisions.items() if each.include]
     views = sum(application.database.table(name).is_view for name in included)
+    counts = {"name": application.name, "tables": len(included) - views, "views": views}
+    origin = {
+        **origin_of(folder, application.package),
+        REPORT: counts,
+        KEPT: in_words(application),
+        INPUTS: inputs_of(folder, survey),
+        DRAFTS: rendered.drafts,
+    }
+    changes, written = plan_generated(folder, rendered.wanted, rendered.once, origin)
     report = GenerationReport(
         folder=folder,
         package=application.package,
@@ -87,7 +115,6 @@ def plan(folder: Path) -> Planned:
         tables=len(included) - views,
         views=views,
         written=written,
-        seconds=0.0,
     )
     return Planned(application, changes, report, origin)
 

@@ -323,10 +323,8 @@ def _read_rows(
                 repeated.append(key.table)
     evidence = replace(evidence, repeated=tuple(repeated))
     keyed = with_found(database, find_keys(database, evidence), ())
-    candidates = [
-        *Proposer(keyed, evidence).candidates(),
-        *find_by_values(keyed, sketches),
-    ]
+    proposer = Proposer(keyed, evidence)
+    candidates = [*proposer.candidates, *find_by_values(keyed, sketches)]
     told("references")
     contained = test_candidates(
         engine,
@@ -337,7 +335,7 @@ def _read_rows(
         {key.table for key in keys},
     )
     evidence = replace(evidence, contained=contained)
-    references = find_references(keyed, evidence)
+    references = find_references(keyed, evidence, proposer)
     whole = with_found(keyed, (), references)
     pairs = [
         (table, table.reference_of(column.name), ours, theirs)
