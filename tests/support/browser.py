@@ -72,6 +72,11 @@ class BrowserCase(unittest.TestCase):
         cls.people = {role: (name, password) for name, password, role in found}
 
     @classmethod
+    def command(cls) -> list[str]:
+        """Return the command that serves the application."""
+        return [sys.executable, "-m", cls.package, "serve", "--port", str(cls.port)]
+
+    @classmethod
     def setUpClass(cls) -> None:
         temporary = tempfile.TemporaryDirectory(prefix="lumet test ")
         cls.addClassCleanup(temporary.cleanup)
@@ -79,8 +84,7 @@ class BrowserCase(unittest.TestCase):
         cls.make()
         cls.port = free_port()
         server = subprocess.Popen(
-            [sys.executable, "-m", cls.package, "serve", "--port", str(cls.port)],
-            cwd=cls.folder, stdout=subprocess.PIPE, text=True, start_new_session=True,
+            cls.command(), cwd=cls.folder, stdout=subprocess.PIPE, text=True, start_new_session=True,
         )  # fmt: skip
         cls.addClassCleanup(server.wait)
         cls.addClassCleanup(os.killpg, server.pid, signal.SIGKILL)

@@ -17,7 +17,7 @@ app = typer.Typer(
     help="Generate a web application you own from an existing relational database.",
     epilog="Start with: lumet serve FILE.db   (in an empty folder), or: lumet demo",
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
@@ -30,6 +30,20 @@ Host = Annotated[str, typer.Option("--host", help="Address to listen on.")]
 Port = Annotated[int, typer.Option("--port", help="Port to listen on.")]
 NoData = Annotated[
     bool, typer.Option("--no-data", help="Read the schema only, no rows.")
+]
+Tables = Annotated[
+    Optional[list[str]],  # noqa: UP045 - Typer reads it
+    typer.Option(
+        "--tables", metavar="PATTERN", help="Read only these tables; repeatable."
+    ),
+]
+Skip = Annotated[
+    Optional[list[str]],  # noqa: UP045
+    typer.Option("--skip", metavar="PATTERN", help="Skip these tables; repeatable."),
+]
+Schema = Annotated[
+    Optional[list[str]],  # noqa: UP045
+    typer.Option("--schema", metavar="NAME", help="Read this schema; repeatable."),
 ]
 Preview = Annotated[
     bool, typer.Option("--preview", help="Show what would change; write nothing.")
@@ -63,22 +77,9 @@ def survey(
         typer.Argument(metavar="DATABASE", help=DATABASE, show_default=False),
     ] = None,
     project: Project = Path(),
-    tables: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option(
-            "--tables", metavar="PATTERN", help="Read only these tables; repeatable."
-        ),
-    ] = None,
-    skip: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option(
-            "--skip", metavar="PATTERN", help="Skip these tables; repeatable."
-        ),
-    ] = None,
-    schema: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option("--schema", metavar="NAME", help="Read this schema; repeatable."),
-    ] = None,
+    tables: Tables = None,
+    skip: Skip = None,
+    schema: Schema = None,
     private: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
@@ -268,31 +269,50 @@ def serve(
         typer.Argument(metavar="DATABASE", help=DATABASE, show_default=False),
     ] = None,
     project: Project = Path(),
+    tables: Tables = None,
+    skip: Skip = None,
+    schema: Schema = None,
     host: Host = HOST,
     port: Port = PORT,
+    opens: Annotated[
+        bool, typer.Option("--open", help="Open it in the browser.")
+    ] = False,
+    read_only: Annotated[
+        bool, typer.Option("--read-only", help="Let nothing be written.")
+    ] = False,
+    no_reload: Annotated[
+        bool, typer.Option("--no-reload", help="Do not watch the files.")
+    ] = False,
 ) -> None:
     """Run the application locally.
 
     With a database, in an empty folder, it does the whole job: survey, generate, serve.
+    What you change in decisions, code and templates shows at once.
     """
+
+    def run(folder: Path, package: str) -> int:
+        return _run(folder, package, host, port, opens, read_only, no_reload)
 
     def work() -> int:
         from lumet.project.fingerprint import current_package
-        from lumet.project.serving import serve as run
 
         package = current_package(project) if database is None else None
         if package is not None:
-            return run(project, package, host, port)
+            return run(project, package)
         from lumet.cli.output import show_generation
         from lumet.cli.prompts import survey_showing
         from lumet.project.commands import run_generation
 
         if database is not None:
-            survey_showing(project, database, is_alone=False)
+            from lumet.project.surveying import TableChoice
+
+            lists = (tuple(each or ()) for each in (schema, tables, skip))
+            choice = TableChoice(*lists)
+            survey_showing(project, database, is_alone=False, choice=choice)
         report = run_generation(project)
         if database is not None or not report.written.is_quiet:
             show_generation(report, is_alone=False)
-        return run(report.folder, report.package, host, port)
+        return run(report.folder, report.package)
 
     _carry_out(work)
 
@@ -322,7 +342,6 @@ def demo(
             make_demo_database,
         )
         from lumet.project.commands import run_generation, run_survey
-        from lumet.project.serving import serve as run
 
         database = make_demo_database(folder)
         show_survey(run_survey(folder, str(database)), is_alone=False)
@@ -330,9 +349,31 @@ def demo(
         report = run_generation(folder)
         show_generation(report, is_alone=False)
         show_demo(report, add_demo_users(folder, report.package), host, port, no_serve)
-        return 0 if no_serve else run(report.folder, report.package, host, port)
+        return 0 if no_serve else _run(report.folder, report.package, host, port)
 
     _carry_out(work)
+
+
+def _run(
+    folder: Path,
+    package: str,
+    host: str,
+    port: int,
+    opens: bool = False,
+    is_read_only: bool = False,
+    no_reload: bool = False,
+) -> int:
+    """Serve the application of a project until it ends."""
+    from lumet.cli.serving import run_live
+    from lumet.project.serving import serve
+
+    if opens:
+        from lumet.cli.serving import open_when_ready
+
+        open_when_ready(host, port)
+    if no_reload:
+        return serve(folder, package, host, port, is_read_only)
+    return run_live(folder, package, host, port, is_read_only)
 
 
 def _carry_out(work: Callable[[], int | None]) -> None:

@@ -1,6 +1,7 @@
 """Serving the generated application, in a process of its own."""
 
 import json
+import os
 import signal
 import subprocess
 import sys
@@ -24,10 +25,15 @@ class NewUser:
     attributes: Mapping[str, str] = field(default_factory=dict)
 
 
-def serve(folder: Path, package: str, host: str, port: int) -> int:
+def serve(
+    folder: Path, package: str, host: str, port: int, is_read_only: bool = False
+) -> int:
     """Run the application until it ends; return its exit status."""
     arguments = ["serve", "--host", host, "--port", str(port)]
-    process = subprocess.Popen(_command(package, arguments), cwd=folder)
+    environment = {**os.environ, **({"READ_ONLY": "1"} if is_read_only else {})}
+    process = subprocess.Popen(
+        _command(package, arguments), cwd=folder, env=environment
+    )
     with _passing_on(process):
         while True:
             try:

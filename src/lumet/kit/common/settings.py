@@ -19,6 +19,7 @@ folder, or the one that STATE_FOLDER in the environment names.
 | SESSION_IDLE_HOURS | a session that rests so long ends | 10 |
 | SESSION_DAYS | every session ends after so long | 7 |
 | PASSWORD_LENGTH | the fewest characters of a password | 12 |
+| READ_ONLY | 1: nothing can be written, which every page says | 0 |
 | LOG_DAYS | entries of the activity log are kept so long; 0: for ever | 730 |
 """
 
@@ -62,6 +63,7 @@ class Settings:
     session_days: int = 7
     password_length: int = 12
     log_days: int = 730
+    is_read_only: bool = False
 
 
 def state_folder(environment: Mapping[str, str] | None = None) -> Path:
@@ -120,13 +122,19 @@ def read_settings(
         upload_mb=_number(given, "UPLOAD_MB", 10, 1),
         export_mb=_number(given, "EXPORT_MB", 2000, 1),
         proxy=read_proxies(given.get("PROXY") or ""),
-        https=given.get("HTTPS", "0") not in ("", "0", "no", "false"),
+        https=_flag(given, "HTTPS"),
+        is_read_only=_flag(given, "READ_ONLY"),
         trusted_hosts=_words(given.get("TRUSTED_HOSTS")),
         session_idle_hours=_number(given, "SESSION_IDLE_HOURS", 10, 1),
         session_days=_number(given, "SESSION_DAYS", 7, 1),
         password_length=_number(given, "PASSWORD_LENGTH", 12, 8),
         log_days=_number(given, "LOG_DAYS", 730, 0),
     )
+
+
+def _flag(given: Mapping[str, str], name: str) -> bool:
+    """Tell whether a setting is on."""
+    return given.get(name, "0") not in ("", "0", "no", "false")
 
 
 def _words(text: str | None) -> tuple[str, ...]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine, Executable, MetaData, event
 
+from ..access.denied import AccessDenied
 from ..access.guard import guard, guard_words
 from ..access.row_reach import QUOTING
 from ..common.exceptions import CannotStart
@@ -19,8 +20,9 @@ metadata = MetaData()  # the business tables
 class Database:
     """One database: short transactions for reading, and others for writing."""
 
-    def __init__(self, engine: Engine) -> None:
+    def __init__(self, engine: Engine, is_read_only: bool = False) -> None:
         self.engine = engine
+        self.is_read_only = is_read_only
         self.server: Server = server_of(engine.dialect.name)
         self._writing = engine.execution_options(**{WRITING: True})
 
@@ -47,12 +49,16 @@ class Database:
     @contextmanager
     def writing(self) -> Iterator[Connection]:
         """Open a transaction that writes; it is committed at the end, unless an
-        exception leaves the block."""
+        exception leaves the block. Raises AccessDenied where nothing is written."""
+        if self.is_read_only:
+            raise AccessDenied("a change while the application is read-only")
         with self._writing.connect() as connection, connection.begin():
             yield connection
 
 
-def open_database(url: str, folder: Path, dialect: str) -> Database:
+def open_database(
+    url: str, folder: Path, dialect: str, is_read_only: bool = False
+) -> Database:
     """Open the business database, which must be of the kind it was surveyed on.
 
     Raises CannotStart when it is of another kind or its file is not there.
@@ -68,7 +74,7 @@ def open_database(url: str, folder: Path, dialect: str) -> Database:
     metadata.info[QUOTING] = engine.dialect.identifier_preparer
     event.listen(engine, "before_execute", _guard)
     event.listen(engine, "before_cursor_execute", _guard_words)
-    return Database(engine)
+    return Database(engine, is_read_only)
 
 
 def _guard(

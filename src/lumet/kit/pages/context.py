@@ -37,6 +37,7 @@ class Site:
     default_language: str
     attributes: tuple[Attribute, ...] = ()
     export_bytes: int = 2_000_000_000  # of the largest export
+    is_read_only: bool = False  # whoever it is, nothing is changed
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
     @property
@@ -102,14 +103,14 @@ def current_reach() -> Reach:
 def _find_reach() -> Reach:
     made = site()
     if not current_user.is_authenticated:
-        return reach_of((ANYONE,), made.roles)
+        return reach_of((ANYONE,), made.roles, is_impersonated=made.is_read_only)
     seen = impersonation()
     if seen is not None:
         bound = _bound(made, seen.label, seen.attributes)
         return reach_of(seen.roles, made.roles, bound, is_impersonated=True)
     visitor: SessionUser = current_user
     bound = _bound(made, visitor.name, visitor.attributes)
-    return reach_of(visitor.roles, made.roles, bound)
+    return reach_of(visitor.roles, made.roles, bound, is_impersonated=made.is_read_only)
 
 
 def _bound(

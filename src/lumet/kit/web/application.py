@@ -126,7 +126,9 @@ def build(
         name=name,
         registry=Registry(pages),
         roles={role.name: role for role in roles},
-        database=open_database(settings.database_url, settings.folder, dialect),
+        database=open_database(
+            settings.database_url, settings.folder, dialect, settings.is_read_only
+        ),
         users=Users(
             store,
             AccountPolicy(
@@ -141,6 +143,7 @@ def build(
         default_language=language,
         attributes=attributes,
         export_bytes=settings.export_mb * 1_000_000,
+        is_read_only=settings.is_read_only,
     )
     app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
     install_site(app, made)

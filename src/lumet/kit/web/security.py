@@ -4,8 +4,9 @@ import hashlib
 
 from flask import Flask, Response, abort, request
 from flask.sessions import SecureCookieSessionInterface
+from flask_babel import gettext as _
 
-from ..pages.context import impersonation
+from ..pages.context import impersonation, site
 
 POLICY = (
     "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; "
@@ -22,6 +23,13 @@ HEADERS = {
 }
 HTTPS_ONLY = "max-age=31536000"  # a year, once it was reached by https
 WHILE_VIEWING = ("admin.begin_viewing", "admin.end_viewing", "login.sign_out")
+# what is sent while nothing can be written: an export is, too
+WHILE_READ_ONLY = (
+    *WHILE_VIEWING,
+    "login.sign_in",
+    "login.first_user",
+    "pages.bulk_action",
+)
 
 
 class SignedSessions(SecureCookieSessionInterface):
@@ -40,6 +48,12 @@ def add_security(app: Flask) -> None:
             and impersonation() is not None
         ):
             abort(403)
+
+    @app.before_request
+    def change_nothing_while_read_only() -> None:
+        changes = request.method not in ("GET", "HEAD", "OPTIONS")
+        if changes and site().is_read_only and request.endpoint not in WHILE_READ_ONLY:
+            abort(403, description=_("Read-only: nothing can be changed now."))
 
     @app.after_request
     def add_headers(response: Response) -> Response:
