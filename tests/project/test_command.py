@@ -278,6 +278,40 @@ class BadInputTest(CommandCase):
             self.assertIn(words, said)
         self.assertEqual(self.snapshot(), before)
 
+    def test_decisions_that_do_not_fit_are_found_before_anything_is_written(
+        self,
+    ) -> None:
+        script = """CREATE TABLE keeper (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+            CREATE TABLE light (id INTEGER PRIMARY KEY, keeper_no INTEGER,
+              state TEXT NOT NULL CHECK (state IN ('lit', 'dark', 'out')));"""
+        make_database(self.folder / "coast.db", script)
+        self.lumet("survey", "coast.db")
+        queries = self.folder / "design/queries"
+        queries.mkdir()
+        (queries / "names.sql").write_text("SELECT id AS number, name FROM keeper\n")
+        pattern = self.folder / "design/patterns.toml"
+        light, first = "design/tables/light.toml", self.snapshot()
+        for path, text, said in (
+            (light, '[field.state]\nchoices = ["lit", "dark"]\n', "allows out as well"),
+            (light, '[field.keeper_no]\nreferences = "names.number"\n', "Write key = [\"number\"] in design/tables/names.toml"),
+            ("design/patterns.toml", '[field."*.nothing"]\nhidden = true\n', "fits no column"),
+            ("design/patterns.toml", '[table."boat*"]\ngroup = "X"\n', "fits no table"),
+            ("design/patterns.toml", '[field."type:intger"]\nhidden = true\n', "Nearest: type:integer"),
+            ("design/patterns.toml", '[field."*.state"]\nformula = "1"\n', "A formula is no pattern"),
+            ("design/patterns.toml", '[field."light.keeper_no"]\nreferences = "keeper.nme"\n', "Nearest: keeper.name"),
+        ):  # fmt: skip
+            kept = (self.folder / path).read_text()
+            self.decide(path, text)
+            found = self.lumet("generate", expect=2)
+            self.assertIn(said, found)
+            self.assertRegex(found, rf"^{path}:[12]: ")
+            (self.folder / path).write_text(kept)
+        self.assertEqual({*self.snapshot()} - {"lock"}, {*first})
+        pattern.write_text('[field."light.keeper_no"]\nreferences = "keeper.id"\n')
+        self.lumet("generate")
+        module = (self.folder / "coast/tables/light.py").read_text()
+        self.assertIn("keeper_no = LookupField(", module)
+
     def test_a_folder_that_cannot_be_written(self) -> None:
         make_database(self.folder / "coast.db", SCRIPT)
         (self.folder / "inside").write_text("a file where the folder should be")

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from typing import Any
 
-from lumet.design.decision_file import Checker, DecisionFile
+from lumet.design.decision_file import Checker, DecisionFile, nearest
 from lumet.design.decision_schema import (
     EMPTY,
     Entry,
@@ -78,7 +78,13 @@ def read_patterns(checker: Checker) -> dict[str, dict[str, Any]]:
         for pattern, decisions in value.items():
             found: dict[Path, Any] = {}
             reader = _TableReader(checker, None, None)
-            if isinstance(decisions, dict):
+            if isinstance(decisions, dict) and "formula" in decisions:
+                problem = (
+                    "A formula is no pattern: write it in a table's own file, under a"
+                    " name of its own."
+                )
+                checker.wrong(("field", pattern, "formula"), problem)
+            elif isinstance(decisions, dict):
                 reader.field(("field", pattern), decisions, found)
             else:
                 example = f'["field"."{pattern}"]'
@@ -253,12 +259,14 @@ def check_patterns(
     database: Database,
 ) -> None:
     """Report each decision by pattern that does not fit a column which its pattern
-    fits, at the first such column."""
+    fits, at the first such column; and each pattern that fits nothing."""
+    _report_idle(checker, patterns, database)
     told: set[tuple[str, str]] = set()
     for table in database.tables:
         for path, pattern, value in fitting_patterns(table, patterns):
             place = (pattern, path[-1])
-            if not _by_column(path) or place in told or value == "":
+            is_empty = value in ("", EMPTY.get(path[-1]))
+            if not _by_column(path) or place in told or is_empty:
                 continue
             named = f"{table.name}.{path[1]}"
             own = _PatternChecker(checker, pattern, named)
@@ -269,6 +277,33 @@ def check_patterns(
             )  # fmt: skip
             if len(own.mistakes) > before:
                 told.add(place)
+
+
+def _report_idle(
+    checker: Checker, patterns: Mapping[str, Any], database: Database
+) -> None:
+    """Report the patterns that fit no table and no column: a name may be misspelt."""
+    columns = [f"{t.name}.{c.name}" for t in database.tables for c in t.columns]
+    for pattern in patterns:
+        is_table = pattern.startswith(TABLE_PATTERN)
+        name = pattern.removeprefix(TABLE_PATTERN)
+        if is_table:
+            is_idle = not any(fnmatchcase(t.name, name) for t in database.tables)
+        else:
+            is_idle = not any(
+                _fits(t, c, pattern) for t in database.tables for c in t.columns
+            )
+        if is_idle:
+            known = [*database.by_name] if is_table else columns
+            if pattern.startswith(TYPE_PATTERN):
+                types = dict.fromkeys(
+                    c.type.native.casefold() for t in database.tables for c in t.columns
+                )
+                known = [TYPE_PATTERN + each for each in types if each]
+            near = "" if pattern.startswith(COMMENT_PATTERN) else nearest(name, known)
+            path = ("table" if is_table else "field", name)
+            what = "table" if is_table else "column"
+            checker.wrong(path, f"This pattern fits no {what}. {near}".rstrip())
 
 
 def decide(

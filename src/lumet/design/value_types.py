@@ -248,6 +248,7 @@ class _Reference(ValueType):
 
     name = "reference"
     schema = {"anyOf": [{"type": "string"}, {"const": False}]}
+    by_column = True
 
     def read(self, scope: Scope, path: Path, value: Any) -> str | None:
         if not scope.checker.text(path, value):

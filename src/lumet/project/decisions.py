@@ -9,6 +9,7 @@ from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.declared_keys import Declared, declarations, with_declared
 from lumet.design.reading import (
     check_patterns,
+    fitting_patterns,
     read_patterns,
     read_table_file,
     sections_in_order,
@@ -31,6 +32,20 @@ class OwnDecisions:
     access: dict[tuple[str, ...], object]
     sections: dict[str, tuple[str, ...]] = field(default_factory=dict)  # in their order
 
+    def declaring(self, database: Database) -> Own:
+        """Return the decisions by table, with the references that patterns declare."""
+        found: Own = {}
+        for name, mine in self.tables.items():
+            by_pattern = {
+                path: value
+                for path, _pattern, value in fitting_patterns(
+                    database.table(name), self.patterns
+                )
+                if path[-1] == "references" and path not in mine
+            }
+            found[name] = {**by_pattern, **mine}
+        return found
+
 
 def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDecisions:
     """Read and check every decision file, collecting the mistakes. What is decided may
@@ -39,16 +54,17 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         name: DecisionFile(path, files.read_text(folder, path) or "")
         for name, path in files.table_files(made.database.tables).items()
     }
-    declared = _merged(made, _read_tables(opened, made.database, []))
+    text = files.read_text(folder, files.PATTERNS) or ""
+    checker = Checker(DecisionFile(files.PATTERNS, text), mistakes)
+    patterns = read_patterns(checker)
+    first = OwnDecisions(_read_tables(opened, made.database, []), patterns, {})
+    declared = _merged(made, first.declaring(made.database))
     database = with_declared(made.database, declared)
     own = _read_tables(opened, database, mistakes)
     groups = {}
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
-    text = files.read_text(folder, files.PATTERNS) or ""
-    checker = Checker(DecisionFile(files.PATTERNS, text), mistakes)
-    patterns = read_patterns(checker)
     check_patterns(checker, patterns, database)
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
@@ -92,7 +108,8 @@ def with_declarations(
     """Return the survey with the keys and references in its facts that a person
     declared or that were inferred, and with what the rules infer from them; and those
     that a person declared."""
-    declared = declarations(own.tables, survey.database)
+    mine = own.declaring(survey.database)
+    declared = declarations(mine, survey.database)
     if declared:
         database = with_declared(survey.database, declared)
         denied = frozenset(d for d in declared if d.is_denied)
@@ -100,5 +117,5 @@ def with_declarations(
         inferred = infer(database, survey.evidence, left_out, denied)
         tables = {name: to_inferred(entries) for name, entries in inferred.items()}
         survey = replace(survey, tables=tables)
-    whole = with_declared(survey.database, _merged(survey, own.tables))
+    whole = with_declared(survey.database, _merged(survey, mine))
     return replace(survey, database=whole), declared

@@ -1,0 +1,232 @@
+"""Decisions that hold one by one and do not fit each other or the facts: found before
+anything is written, all at once, with file and line."""
+
+from collections.abc import Collection, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from lumet.design.access import unenterable
+from lumet.design.decision_file import DecisionFile
+from lumet.design.decision_schema import TableDecisions
+from lumet.design.reading import fitting_patterns
+from lumet.design.value_types import TITLE_PART
+from lumet.errors import Mistake
+from lumet.facts.model import Table
+from lumet.generation.model import Application
+from lumet.project import project_files as files
+from lumet.project.decisions import OwnDecisions
+from lumet.project.surveyfile import Survey
+
+LISTED = 0.9  # confidence in choices that a list of the database confirms
+
+
+def find_misfits(
+    folder: Path, application: Application, own: OwnDecisions, survey: Survey
+) -> list[Mistake]:
+    """Return the decisions that do not fit."""
+    titled = {name for name, each in own.tables.items() if ("title",) in each}
+    return [
+        *_circles(folder, application, titled),
+        *_hidden_titles(folder, application, titled),
+        *_unaddable(folder, application),
+        *_unenterable(folder, application),
+        *_lacking_choices(folder, application, own, survey),
+        *_unkeyed_lookups(folder, application, own),
+    ]
+
+
+def _statement(
+    folder: Path, file: str, path: tuple[str, ...], quoted: str, problem: str
+) -> Mistake:
+    """Return a mistake at a person's statement of `path`, or at the head of the patterns
+    where the table's own file has none."""
+    lines = DecisionFile(file, files.read_text(folder, file) or "").statements()
+    found = [s for s in lines if path[: len(s.path)] == s.path and s.kind == "pair"]
+    if not found:
+        return Mistake(files.PATTERNS, 1, quoted, problem)
+    best = max(found, key=lambda s: len(s.path))
+    return Mistake(file, best.line, best.text.strip().split("\n")[0], problem)
+
+
+def _lacking_choices(
+    folder: Path, application: Application, own: OwnDecisions, survey: Survey
+) -> Iterator[Mistake]:
+    """Yield a mistake for each column whose own choices lack a value that the database
+    allows: records that hold it could not be saved."""
+    for name, decisions in application.decisions.items():
+        listed: dict[str, Any] = {
+            entry.path[1]: entry.value
+            for entry in survey.entries(name)
+            if entry.path[-1] == "choices" and entry.confidence >= LISTED
+        }
+        for column, values in listed.items():
+            decided = decisions.field.get(column)
+            if decided is None or decided.other_values or not decided.choices:
+                continue
+            missing = [value for value in values if value not in decided.choices]
+            if missing:
+                path = ("field", column, "choices")
+                words = ", ".join(missing)
+                yield _statement(
+                    folder, application.files[name], path, f"{name}.{column}",
+                    f"The database allows {words} as well: add a label for each, or set"
+                    " other_values = true.",
+                )  # fmt: skip
+
+
+def _unkeyed_lookups(
+    folder: Path, application: Application, own: OwnDecisions
+) -> Iterator[Mistake]:
+    """Yield a mistake for each reference to a query or a view whose key is not known:
+    no record of it could be chosen."""
+    for name, table in application.database.by_name.items():
+        for path, value in _references(table, own):
+            column = path[1]
+            reference = table.reference_of(column)
+            if not value or reference is None:
+                continue
+            referred = application.database.by_name.get(reference.referred_table)
+            if referred is None or not referred.is_view or referred.primary_key:
+                continue
+            end = ", ".join(f'"{each}"' for each in reference.referred_columns)
+            file = application.files.get(referred.name, "")
+            yield _statement(
+                folder, application.files[name], path, f"{name}.{column}",
+                f"{referred.name} has no key, so nothing of it can be chosen. Write"
+                f" key = [{end}] in {file}.",
+            )  # fmt: skip
+
+
+def _references(
+    table: Table, own: OwnDecisions
+) -> Iterator[tuple[tuple[str, ...], Any]]:
+    mine: Mapping[tuple[str, ...], Any] = own.tables.get(table.name, {})
+    for path, _pattern, value in fitting_patterns(table, own.patterns):
+        if path[-1] == "references" and path not in mine:
+            yield path, value
+    for path, value in mine.items():
+        if len(path) == 3 and path[-1] == "references":
+            yield path, value
+
+
+def _circles(
+    folder: Path, application: Application, decided: Collection[str]
+) -> Iterator[Mistake]:
+    """Yield a mistake for each title that comes back to a table on its way, since a
+    person decided one of them. What lies too deep is left out of the title."""
+    for name, decisions in application.decisions.items():
+        way = _wrong_way(application, (name,))
+        if not way or not any(each in decided for each in way):
+            continue
+        file = application.files[name]
+        lines = DecisionFile(file, files.read_text(folder, file) or "").scanned
+        mine = [s for s in lines if s.path == ("title",)]
+        found = min(mine, key=lambda s: s.machine, default=None)
+        yield Mistake(
+            file,
+            found.line if found else 1,
+            found.text.strip() if found else decisions.title,
+            f"The title refers to itself: {' → '.join(way)}. Name other columns in one of them.",
+        )
+
+
+def _hidden_titles(
+    folder: Path, application: Application, decided: Collection[str]
+) -> Iterator[Mistake]:
+    """Yield a mistake for each decided title that names a column that is
+    hidden."""
+    for name in decided:
+        table = application.database.table(name)
+        fields = application.decisions[name].field
+        file = DecisionFile(
+            application.files[name],
+            files.read_text(folder, application.files[name]) or "",
+        )
+        mine = [s for s in file.scanned if s.path == ("title",) and not s.machine]
+        for part in TITLE_PART.findall(mine[0].text) if mine else ():
+            shown = fields.get(part)
+            if shown is not None and shown.hidden and part not in table.primary_key:
+                yield Mistake(
+                    file.name,
+                    mine[0].line,
+                    mine[0].text.strip(),
+                    f"The title names {part}, which is hidden: whoever sees a title sees"
+                    " it. Name another column, or show this one.",
+                )
+
+
+def _unaddable(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each column that a new record needs and that its form does
+    not enter, since a person decided so."""
+    for name, decisions in application.decisions.items():
+        table = application.database.table(name)
+        if not _takes_records(table, decisions):
+            continue
+        for column in table.columns:
+            each = decisions.field[column.name]
+            if column.nullable or column.is_filled or each.generated or each.automatic:
+                continue
+            key = "hidden" if each.hidden else "read_only" if each.read_only else ""
+            if key and decisions.soft_delete != column.name:
+                yield _unaddable_mistake(folder, application, table, column.name, key)
+
+
+def _takes_records(table: Table, decisions: TableDecisions) -> bool:
+    """Tell whether the application adds records to a table."""
+    is_changed = decisions.include and table.is_changeable and bool(table.primary_key)
+    return is_changed and "add" in decisions.pages and "add" not in table.denied
+
+
+def _unaddable_mistake(
+    folder: Path, application: Application, table: Table, column: str, key: str
+) -> Mistake:
+    file = application.files[table.name]
+    lines = DecisionFile(file, files.read_text(folder, file) or "").scanned
+    found = [s for s in lines if s.path == ("field", column, key)]
+    mine = min(found, key=lambda s: s.machine, default=None)
+    if mine is None:
+        file = files.PATTERNS
+    return Mistake(
+        file,
+        mine.line if mine else 1,
+        mine.text.strip() if mine else f"{table.name}.{column}",
+        f"{table.name}.{column} takes no NULL and has no default, so no record could be"
+        " added. Let it be entered, set generated or automatic for it, or remove"
+        ' "add" from pages.',
+    )
+
+
+def _unenterable(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each role that may add records and cannot enter what they
+    need."""
+    lines = DecisionFile(files.ACCESS, files.read_text(folder, files.ACCESS) or "")
+    for role in application.access.roles:
+        for name, decisions in application.decisions.items():
+            table = application.database.table(name)
+            if not (decisions.include and table.is_changeable):
+                continue
+            for column in unenterable(role, table, decisions.group):
+                path = ("role", role.name, "fields")
+                found = [s for s in lines.scanned if s.path[:3] == path]
+                yield Mistake(
+                    files.ACCESS,
+                    found[0].line if found else 1,
+                    f"{name}.{column.name}",
+                    f"{role.label} may add to {name}, whose {column.name} is required and which this role cannot enter. Remove the right to add, or the limit.",
+                )
+
+
+def _wrong_way(application: Application, passed: tuple[str, ...]) -> tuple[str, ...]:
+    """Return a way from the last of `passed` through the tables that titles name which
+    comes back; () for none."""
+    table = application.database.table(passed[-1])
+    for column in TITLE_PART.findall(application.decisions[table.name].title):
+        reference = table.reference_of(column)
+        if reference is None or reference.referred_table not in application.decisions:
+            continue
+        way = (*passed, reference.referred_table)
+        if way[-1] in passed:
+            return way
+        if wrong := _wrong_way(application, way):
+            return wrong
+    return ()
