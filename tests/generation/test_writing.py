@@ -173,7 +173,7 @@ class WritingTest(unittest.TestCase):
             )
             self.assertIn(texts, [(b"a = 1\n", b"b = 1\n"), (b"a = 2\n", b"b = 2\n")])
             digests = json.loads((self.folder / MANIFEST).read_bytes())["files"]
-            self.assertEqual(digests["app/light.py"], merge_writer._digest(texts[0]))
+            self.assertEqual(digests["app/light.py"], merge_writer.digest_of(texts[0]))
             seen.add(texts)
             for path, content in before.items():
                 Path(path).write_bytes(content)

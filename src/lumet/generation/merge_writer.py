@@ -10,11 +10,12 @@ import json
 import os
 import shutil
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from lumet.errors import CannotRun
+from lumet.generation.kept_imports import with_kept, without_kept
 from lumet.generation.merging import (
     CONFLICT,
     Merge,
@@ -96,14 +97,14 @@ def write_generated(
 def formatted_before(folder: Path) -> Callable[[str, str], bytes | None]:
     """Return a function that gives the text of a module as it was generated last, where
     the draft of it, by its digest, was the same; else None."""
-    manifest = _read_manifest(folder / MANIFEST)
+    manifest = read_manifest(folder / MANIFEST)
     drafts, digests = manifest.get(DRAFTS, {}), manifest.get("files", {})
 
     def known(path: str, draft: str) -> bytes | None:
         if drafts.get(path) != draft:
             return None
-        content = _read(folder / BASES / path)
-        is_whole = content is not None and _digest(content) == digests.get(path)
+        content = read_bytes(folder / BASES / path)
+        is_whole = content is not None and digest_of(content) == digests.get(path)
         return content if is_whole and path not in manifest["pending"] else None
 
     return known
@@ -131,32 +132,13 @@ def plan_generated(
     return run.changes, run.report
 
 
-def move_generated(folder: Path, old: str, new: str) -> list[Change]:
-    """Return the changes that move a generated file, with the edits in it, so that what
-    is generated next is merged with it; none where there is no such file."""
-    manifest = _read_manifest(folder / MANIFEST)
-    digests: dict[str, str] = manifest.get("files", {})
-    content = _read(folder / old)
-    if old not in digests or new in digests or content is None or old == new:
-        return []
-    keep_inside(folder, old, MANIFEST)
-    digests[new] = digests.pop(old)
-    manifest["files"] = dict(sorted(digests.items()))
-    manifest["pending"] = [p for p in manifest.get("pending", []) if p != old]
-    moves = [(old, new), (f"{BASES}/{old}", f"{BASES}/{new}")]
-    found = [Change(MANIFEST, (json.dumps(manifest, indent=1) + "\n").encode())]
-    for before, after in moves:
-        found += [Change(after, _read(folder / before)), Change(before, None)]
-    return [*found, Change(old + CONFLICT, None), Change(f"{PENDING}/{old}", None)]
-
-
 class _Run:
     """One run: the changes so far, and the report about them."""
 
     def __init__(self, folder: Path, wanted: Mapping[str, bytes]) -> None:
         self.folder = folder
         self.wanted = wanted
-        manifest = _read_manifest(folder / MANIFEST)
+        manifest = read_manifest(folder / MANIFEST)
         self.digests: dict[str, str] = dict(manifest.get("files", {}))
         self.pending: set[str] = set(manifest.get("pending", []))
         for path in (*self.digests, *self.pending):
@@ -165,10 +147,10 @@ class _Run:
         self.report = Written()
 
     def bring(self, path: str, new: bytes) -> None:
-        current = _read(self.folder / path)
+        current = read_bytes(self.folder / path)
         self._settle(path)
         base = self._base(path)
-        if current is None or _digest(current) == self.digests.get(path):
+        if current is None or digest_of(current) == self.digests.get(path):
             if current == new:
                 self.report.unchanged += 1
             else:
@@ -191,7 +173,7 @@ class _Run:
         the base, so that the person's lines are an edit as any other."""
         copy = self.folder / (path + CONFLICT)
         if path in self.pending and not copy.exists():
-            settled = _read(self.folder / PENDING / path)
+            settled = read_bytes(self.folder / PENDING / path)
             if settled is not None:
                 self._resolve(path, settled)
 
@@ -208,7 +190,7 @@ class _Run:
         for change in reversed(self.changes):
             if change.path == f"{BASES}/{path}":
                 return change.content
-        return _read(self.folder / BASES / path)
+        return read_bytes(self.folder / BASES / path)
 
     def _merge(self, path: str, current: bytes, base: bytes | None, new: bytes) -> None:
         merged = _merge_whole(path, current, base, new)
@@ -231,7 +213,7 @@ class _Run:
         self.changes.append(Change(path, content))
 
     def _remember(self, path: str, content: bytes) -> None:
-        digest = _digest(content)
+        digest = digest_of(content)
         if self.digests.get(path) != digest and _is_text(content):
             self._put(f"{BASES}/{path}", content)
         self.digests[path] = digest
@@ -239,8 +221,8 @@ class _Run:
     def drop_unwanted(self) -> None:
         """Delete what was generated once and no longer is, unless it was edited."""
         for path in [path for path in self.digests if path not in self.wanted]:
-            current = _read(self.folder / path)
-            if current is None or _digest(current) == self.digests[path]:
+            current = read_bytes(self.folder / path)
+            if current is None or digest_of(current) == self.digests[path]:
                 self.changes.append(Change(path, None))
                 self.changes.append(Change(f"{BASES}/{path}", None))
                 del self.digests[path]
@@ -262,10 +244,14 @@ def _merge_whole(path: str, current: bytes, base: bytes | None, new: bytes) -> M
     not be read, or where what it was generated as is not known."""
     if base is None:
         return whole_conflict(current, base, new)
-    merged = merge(current, base, new)
-    if is_valid(merged.text, path):
-        return merged
-    return whole_conflict(current, base, new)
+    is_python = path.endswith(".py")
+    merged = merge(without_kept(current) if is_python else current, base, new)
+    if not is_valid(merged.text, path):
+        return whole_conflict(current, base, new)
+    text = with_kept(merged.text, current, new) if is_python else merged.text
+    if text is None:
+        return whole_conflict(current, base, new)
+    return replace(merged, text=text)
 
 
 def apply(folder: Path, changes: list[Change]) -> None:
@@ -300,7 +286,7 @@ def finish(folder: Path) -> None:
     staging = folder / STAGING
     if not staging.is_dir():
         return
-    plan = _read(staging / PLAN)
+    plan = read_bytes(staging / PLAN)
     try:
         for number, (path, is_written) in enumerate(_planned(folder, plan)):
             target = folder / path
@@ -353,7 +339,7 @@ def _drop_empty(directory: Path, top: Path) -> None:
 
 
 def _is_done(folder: Path, change: Change) -> bool:
-    return _read(folder / change.path) == change.content
+    return read_bytes(folder / change.path) == change.content
 
 
 def _write(path: Path, content: bytes, private: bool) -> None:
@@ -363,15 +349,15 @@ def _write(path: Path, content: bytes, private: bool) -> None:
         file.write(content)
 
 
-def _read(path: Path) -> bytes | None:
+def read_bytes(path: Path) -> bytes | None:
     try:
         return path.read_bytes()
     except (FileNotFoundError, NotADirectoryError):
         return None
 
 
-def _read_manifest(path: Path) -> dict[str, Any]:
-    content = _read(path)
+def read_manifest(path: Path) -> dict[str, Any]:
+    content = read_bytes(path)
     if content is None:
         return {}
     try:
@@ -384,7 +370,7 @@ def _read_manifest(path: Path) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def _digest(content: bytes) -> str:
+def digest_of(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 

@@ -18,8 +18,9 @@ from lumet.errors import LumetError, Mistake
 from lumet.expressions.renaming import Names, rename_in_sql
 from lumet.facts.comparing import Difference
 from lumet.facts.model import Database
-from lumet.generation.merge_writer import Change, apply, move_generated
-from lumet.generation.names import MODULE_NAMES, python_names
+from lumet.generation.merge_writer import Change, apply
+from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, python_names
+from lumet.generation.renamed_modules import EditedModules
 from lumet.project import project_files as files
 from lumet.project.decisions import read_decisions, with_declarations
 from lumet.project.queries import QUERIES
@@ -168,12 +169,26 @@ class _Following:
 
     def changes(self, renames: Sequence[Renamed]) -> list[Change]:
         """Return the changes of all files."""
-        found: list[Change] = []
+        mistakes: list[Mistake] = []
+        settings = files.read_settings(
+            self.folder, to_entries(self.made.settings), mistakes
+        )
+        modules = EditedModules(self.folder, settings.package)
         for renamed in renames:
+            old, new = renamed.old, renamed.new
             if renamed.is_table:
                 self._move_decisions(renamed)
-                found += self._move_module(renamed)
+                modules.rename_table(_module(old), _module(new))
+            else:
+                keys = (
+                    python_names([old], FIELD_NAMES),
+                    python_names([new], FIELD_NAMES),
+                )
+                modules.rename_column(
+                    _module(renamed.table), keys[0][old], keys[1][new]
+                )
             self._follow(renamed)
+        found = modules.changes()
         for path, text in self.texts.items():
             found.append(Change(path, text.encode()))
             self.report.changed += [(path, e) for e in self._lines(path, text)]
@@ -217,18 +232,6 @@ class _Following:
             self.moved[path] = before
         self.gone.add(before)
 
-    def _move_module(self, renamed: Renamed) -> list[Change]:
-        """Move the module of a table, with the edits in it."""
-        old, new = (
-            python_names([n], MODULE_NAMES)[n] for n in (renamed.old, renamed.new)
-        )
-        mistakes: list[Mistake] = []
-        settings = files.read_settings(
-            self.folder, to_entries(self.made.settings), mistakes
-        )
-        tables = f"{settings.package}/tables"
-        return move_generated(self.folder, f"{tables}/{old}.py", f"{tables}/{new}.py")
-
     def _follow(self, renamed: Renamed) -> None:
         database = self.made.database
         every = [(path, name, FileKind.TABLE) for name, path in self.paths.items()]
@@ -253,6 +256,11 @@ class _Following:
             new = rename_in_sql(text, names)
             if new != text:
                 self.texts[path] = new
+
+
+def _module(table: str) -> str:
+    """Return the name of the module of a table."""
+    return python_names([table], MODULE_NAMES)[table]
 
 
 def _write_inferred(folder: Path, moved: Collection[str]) -> None:
