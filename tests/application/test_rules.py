@@ -156,3 +156,50 @@ class MariadbRules(Rules, OnServer, ApplicationCase):
     SAID_OF_NEW = (
         "This condition is not met: state &lt;&gt; &#39;new&#39; OR grade &lt; 6"
     )
+
+
+class DecidedTest(ApplicationCase):
+    """Defaults, bounds and patterns that a person decided, some of them in a file that
+    projects share."""
+
+    SCRIPT = """
+        CREATE TABLE visit (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL, wind INTEGER CHECK (wind >= 1),
+          state TEXT NOT NULL DEFAULT 'open' CHECK (state IN ('open', 'done')), tide DECIMAL(4,1), note TEXT);
+    """
+
+    @classmethod
+    def decide(cls) -> None:
+        shared = cls.folder / "house-rules.toml"
+        shared.write_text(
+            '[field."*.note"]\nhelp = "Ours."\n[field."*.nothing"]\nhidden = true\n'
+        )
+        settings = cls.folder / "lumet.toml"
+        settings.write_text('include = ["house-rules.toml"]\n' + settings.read_text())
+        file = cls.folder / "design/tables/visit.toml"
+        file.write_text(
+            '[field.code]\npattern = "[A-Z]{2}-[0-9]+"\nmessage = "Write it as NR-12."\n'
+            '[field.wind]\nminimum = 0\nmaximum = 12\ndefault = 3\n[field.state]\ndefault = "done"\n'
+            "[field.tide]\nmaximum = 4.5\n" + file.read_text()
+        )
+
+    def test_a_new_record_begins_and_ends_as_decided(self) -> None:
+        signed = self.client()
+        data = self.form_data(signed, "/t/visit/add")
+        self.assertEqual((data["wind"], data["state"], data["tide"]), ("3", "done", ""))
+        self.assertIn("Ours.", signed.get("/t/visit/add").text)
+        for typed, said in (
+            ({"code": "nr-12"}, "Write it as NR-12."),
+            ({"code": "NR-12 "}, ""),
+            ({"code": "NR-1", "wind": "0"}, "Enter a value between 1 and 12."),
+            ({"code": "NR-1", "wind": "13"}, "Enter a value between 1 and 12."),
+            ({"code": "NR-1", "tide": "4.6"}, "Enter 4.5 or less."),
+            ({"code": "NR-2", "wind": "", "tide": "4.5"}, ""),
+        ):
+            data = self.form_data(signed, "/t/visit/add")
+            answer = signed.post("/t/visit/add", data=data | typed)
+            self.assertEqual(answer.status_code, 422 if said else 302, typed)
+            self.assertIn(said, answer.text)
+        rows = self.rows("SELECT code, wind, state, tide FROM visit ORDER BY code")
+        self.assertEqual(
+            rows, [("NR-12", 3, "done", None), ("NR-2", None, "done", 4.5)]
+        )

@@ -204,7 +204,7 @@ def _why(decision: Reviewed) -> str:
     if decision.source == YOURS:
         return f"yours, line {decision.line}" if decision.line else "yours"
     if decision.source != INFERRED:
-        return f"yours, by {decision.source} in design/patterns.toml"
+        return f"yours, by {decision.source}"
     sure = f" ({decision.confidence:.0%})" if decision.confidence < 0.9 else ""
     return f"{decision.reason}{sure}" if decision.reason else ""
 

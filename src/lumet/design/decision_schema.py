@@ -18,11 +18,14 @@ from lumet.design.value_types import (
     GENERATED_VALUE,
     KIND,
     LOOKUP_COLUMNS,
+    NUMBER,
     ORDER,
     PARENT,
     REFERENCE,
     REFERRED_CONDITION,
+    REGEX,
     REQUIRED,
+    SCALAR,
     SHOWN_COLUMNS,
     STORAGE_FORMAT,
     TEXT,
@@ -123,6 +126,24 @@ class FieldDecisions:
         "false",
         None,
     )
+    default: str = _key(
+        SCALAR,
+        "the value with which a new record begins, instead of the database's default",
+        '"lit"',
+        "",
+    )
+    minimum: float | None = _key(
+        NUMBER, "the lowest number that is accepted", "0", None
+    )
+    maximum: float | None = _key(
+        NUMBER, "the highest number that is accepted", "360", None
+    )
+    pattern: str = _key(
+        REGEX,
+        "a regular expression that a text must match as a whole; the message is `message`",
+        '"[A-Z]{2}-[0-9]+"',
+        "",
+    )
     read_only: bool = _key(YES_NO, "shown, but not entered", "true", False)
     choices: dict[str, str] = _key(
         CHOICES,
@@ -199,7 +220,7 @@ class FieldDecisions:
     )
     message: str = _key(
         TEXT,
-        "the message where the rule does not hold",
+        "the message where the rule does not hold, or the pattern does not match",
         '"It ends before it begins."',
         "",
     )

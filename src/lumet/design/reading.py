@@ -257,10 +257,13 @@ def check_patterns(
     checker: Checker,
     patterns: Mapping[str, Mapping[str, Any]],
     database: Database,
+    may_idle: bool = False,
 ) -> None:
     """Report each decision by pattern that does not fit a column which its pattern
-    fits, at the first such column; and each pattern that fits nothing."""
-    _report_idle(checker, patterns, database)
+    fits, at the first such column; and each pattern that fits nothing, unless it
+    `may_idle`, as one that projects share."""
+    if not may_idle:
+        _report_idle(checker, patterns, database)
     told: set[tuple[str, str]] = set()
     for table in database.tables:
         for path, pattern, value in fitting_patterns(table, patterns):

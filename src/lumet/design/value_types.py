@@ -115,6 +115,59 @@ class _YesNo(ValueType):
         return None
 
 
+class _Number(ValueType):
+    """A bound of a number."""
+
+    name = "number"
+    schema = {"type": "number"}
+    by_column = True
+
+    def read(self, scope: Scope, path: Path, value: Any) -> int | float | None:
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            scope.checker.wrong(path, f"{path[-1]} takes a number.")
+            return None
+        column = scope.decided_column(path)
+        if column is None or column.type.kind in ("integer", "decimal", "float"):
+            return value
+        scope.checker.wrong(path, f"{path[1]} is not a number.")
+        return None
+
+
+class _Regex(ValueType):
+    """A regular expression that whole texts match."""
+
+    name = "pattern"
+    by_column = True
+
+    def read(self, scope: Scope, path: Path, value: Any) -> str | None:
+        if not scope.checker.text(path, value):
+            return None
+        try:
+            re.compile(value)
+        except re.error as error:
+            scope.checker.wrong(path, f"This is no regular expression: {error}.")
+            return None
+        column = scope.decided_column(path)
+        if column is None or column.type.kind == "text":
+            return str(value)
+        scope.checker.wrong(path, f"{path[1]} is not a text.")
+        return None
+
+
+class _Scalar(ValueType):
+    """A text, a number, or yes or no, as the database writes it."""
+
+    name = "default"
+    schema = {"type": ["string", "number", "boolean"]}
+
+    def read(self, scope: Scope, path: Path, value: Any) -> str | None:
+        if isinstance(value, bool):
+            return str(int(value))
+        if isinstance(value, int | float) or scope.checker.text(path, value):
+            return str(value)
+        return None
+
+
 class _Required(_YesNo):
     by_column = True
 
@@ -454,6 +507,9 @@ def _fits_generated(table: Table, name: str, column: Column, word: str) -> str:
 
 TEXT = _Text()
 YES_NO = _YesNo()
+NUMBER = _Number()
+REGEX = _Regex()
+SCALAR = _Scalar()
 REQUIRED = _Required()
 KIND = Words("kind", KIND_OF, "There is no kind", SYNONYMS, fits=_fits_kind)
 TOTAL = Words("total", TOTALS, "There is no total", fits=_fits_total)

@@ -267,6 +267,10 @@ def _automatic_values(source: TableSource) -> str:
     return _pairs(source, ((c.name, source.field(c).automatic) for c in columns))
 
 
+def _defaults(source: TableSource) -> str:
+    return _pairs(source, ((c.name, source.field(c).default) for c in source.shown))
+
+
 def _totals(source: TableSource) -> str:
     return _pairs(source, ((c.name, source.field(c).total) for c in source.shown))
 
@@ -362,6 +366,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("editable_keys", _editable_keys),
     ("generated_values", _generated_values),
     ("automatic_values", _automatic_values),
+    ("defaults", _defaults),
     ("totals", _totals),
     ("lookup_columns", _lookup_columns),
     ("formula_form", _formula_form),

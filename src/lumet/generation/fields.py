@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 from lumet.design.decision_schema import FieldDecisions
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
@@ -47,7 +48,7 @@ def _code(
 ) -> str:
     field = FieldSource(
         column, decided, source.server, choices,
-        lookup=_lookup(source, column, decided), bounds=_bounds(source, column),
+        lookup=_lookup(source, column, decided), bounds=_bounds(source, column, decided),
     )  # fmt: skip
     kind = fitting_kind(field)
     parts = [f"_({decided.label or column.name!r})", *kind.arguments(field)]
@@ -101,6 +102,9 @@ def _validators(source: TableSource, field: FieldSource, kind: Kind) -> list[str
     if is_required is None:
         is_required = kind.can_be_required and _needs_value(source, field.column)
     found = ["Required()"] if is_required else []
+    if decided.pattern and kind.is_text:
+        message = f", _({decided.message!r})" if decided.message else ""
+        found.append(f"Matches({decided.pattern!r}{message})")
     return found + kind.validators(field)
 
 
@@ -139,9 +143,13 @@ def _lookup(
     return tuple(parts)
 
 
-def _bounds(source: TableSource, column: Column) -> tuple[str, ...]:
-    """Return the bounds of a number by the check constraints."""
-    low = high = None
+def _bounds(
+    source: TableSource, column: Column, decided: FieldDecisions
+) -> tuple[str, ...]:
+    """Return the bounds of a number: those of the check constraints, or the narrower
+    ones that were decided."""
+    low: Any = None
+    high: Any = None
     if source.table.checks:  # the parser of expressions is slow to import
         from lumet.expressions.checks import Within, read_check
     for check in source.table.checks:
@@ -151,6 +159,10 @@ def _bounds(source: TableSource, column: Column) -> tuple[str, ...]:
             ):
                 low = rule.lowest if rule.lowest is not None else low
                 high = rule.highest if rule.highest is not None else high
+    if decided.minimum is not None:
+        low = max(decided.minimum, decided.minimum if low is None else low)
+    if decided.maximum is not None:
+        high = min(decided.maximum, decided.maximum if high is None else high)
     if low is None:
         return () if high is None else (f"NumberRange(highest={high})",)
     return (f"NumberRange({low})" if high is None else f"NumberRange({low}, {high})",)

@@ -4,9 +4,10 @@ again."""
 from __future__ import annotations
 
 import importlib
+import os
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -29,14 +30,16 @@ _IGNORED = ("uploads", ".lumet")
 class _Filter(DefaultFilter):
     """Lets through what a person edits."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, shared: Collection[Path]) -> None:
         super().__init__()
-        self.folder = folder
+        self.folder, self.shared = folder, shared
 
     def __call__(self, change: Change, path: str) -> bool:
         if not super().__call__(change, path):
             return False
         found = Path(path)
+        if found in self.shared:
+            return True
         if not found.is_relative_to(self.folder):
             return False
         parts = found.relative_to(self.folder).parts
@@ -51,6 +54,7 @@ class Watcher:
         self.live, self.told = live, told
         self.folder = live.folder
         self._stopped = threading.Event()
+        self.shared: set[Path] = set()  # files of patterns that are included
         self._written: dict[Path, int] = {}  # what was generated, with its time
         self._thread = threading.Thread(target=self._run, daemon=True)
 
@@ -66,8 +70,11 @@ class Watcher:
             self._thread.join(timeout=5)
 
     def _run(self) -> None:
+        names = files.included_files(self.folder)
+        self.shared = {(self.folder / name).resolve() for name in names}
+        beside = [path for path in self.shared if path.is_file()]
         found = watch(
-            self.folder, watch_filter=_Filter(self.folder), step=STEP, debounce=DEBOUNCE,
+            self.folder, *beside, watch_filter=_Filter(self.folder, self.shared), step=STEP, debounce=DEBOUNCE,
             stop_event=self._stopped, raise_interrupt=False,
         )  # fmt: skip
         for changes in found:
@@ -79,9 +86,11 @@ class Watcher:
         if not changed:
             return
         began = time.monotonic()
-        names = [path.relative_to(self.folder).as_posix() for path in changed]
+        names = [
+            Path(os.path.relpath(path, self.folder)).as_posix() for path in changed
+        ]
         try:
-            if any(map(_is_decision, names)):
+            if any(map(_is_decision, names)) or self.shared.intersection(changed):
                 changed += self._generate()
             done = self._load(changed)
         except (LumetError, BrokenCode) as error:

@@ -1,6 +1,6 @@
 """The decisions of a project, read from all its files at once."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from lumet.inference.engine import infer
 from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey, to_inferred
 
+Patterns = dict[str, dict[str, object]]
 Own = dict[str, dict[tuple[str, ...], object]]
 
 
@@ -28,9 +29,10 @@ class OwnDecisions:
     """The decisions of a project: by table, by pattern, and about access."""
 
     tables: Own
-    patterns: dict[str, dict[str, object]]
+    patterns: Patterns
     access: dict[tuple[str, ...], object]
     sections: dict[str, tuple[str, ...]] = field(default_factory=dict)  # in their order
+    origins: dict[str, str] = field(default_factory=dict)  # of patterns: their files
 
     def declaring(self, database: Database) -> Own:
         """Return the decisions by table, with the references that patterns declare."""
@@ -54,9 +56,11 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         name: DecisionFile(path, files.read_text(folder, path) or "")
         for name, path in files.table_files(made.database.tables).items()
     }
+    shared = [*_shared_patterns(folder, mistakes)]
     text = files.read_text(folder, files.PATTERNS) or ""
     checker = Checker(DecisionFile(files.PATTERNS, text), mistakes)
-    patterns = read_patterns(checker)
+    mine = read_patterns(checker)
+    patterns, origins = _joined([*shared, (checker, mine)])
     first = OwnDecisions(_read_tables(opened, made.database, []), patterns, {})
     declared = _merged(made, first.declaring(made.database))
     database = with_declared(made.database, declared)
@@ -65,7 +69,9 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
-    check_patterns(checker, patterns, database)
+    for other, found in shared:
+        check_patterns(other, found, database, may_idle=True)
+    check_patterns(checker, mine, database)
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
@@ -74,7 +80,38 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         for name, file in opened.items()
         if any(path_[0] == "sections" for path_ in own[name])
     }
-    return OwnDecisions(own, patterns, access, sections)
+    return OwnDecisions(own, patterns, access, sections, origins)
+
+
+def _shared_patterns(
+    folder: Path, mistakes: list[Mistake]
+) -> Iterator[tuple[Checker, Patterns]]:
+    """Yield the files of patterns that lumet.toml includes, in their order, with what
+    they decide."""
+    for name in files.included_files(folder):
+        text = files.read_text(folder, name)
+        if text is None:
+            own = Checker(
+                DecisionFile(files.SETTINGS, files.read_text(folder, files.SETTINGS) or ""), mistakes
+            )  # fmt: skip
+            own.wrong(("include",), f"There is no file {name}.")
+            continue
+        checker = Checker(DecisionFile(name, text), mistakes)
+        yield checker, read_patterns(checker)
+
+
+def _joined(
+    found: Sequence[tuple[Checker, Patterns]],
+) -> tuple[Patterns, dict[str, str]]:
+    """Return the patterns of several files, of which the later win, and the file of
+    each."""
+    patterns: Patterns = {}
+    origins: dict[str, str] = {}
+    for checker, decided in found:
+        for pattern, decisions in decided.items():
+            patterns[pattern] = {**patterns.pop(pattern, {}), **decisions}
+            origins[pattern] = checker.file.name
+    return patterns, origins
 
 
 def _read_tables(

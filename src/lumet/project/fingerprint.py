@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -21,7 +22,7 @@ _INPUTS = (*_DECISIONS, "design/queries/*.sql")
 
 def origin_of(folder: Path, package: str) -> dict[str, str]:
     """Return digests of all that the application in `folder` follows from."""
-    decided = sorted({path for pattern in _INPUTS for path in folder.glob(pattern)})
+    decided = _decided(folder)
     return {
         "lumet": __version__,
         "code": _code(),
@@ -34,15 +35,24 @@ def origin_of(folder: Path, package: str) -> dict[str, str]:
 def inputs_of(folder: Path, survey: Survey) -> dict[str, str]:
     """Return a digest of each thing that files follow from: the decision files by their
     path, and the surveyed tables by `survey:TABLE`."""
-    decided = sorted({path for pattern in _INPUTS for path in folder.glob(pattern)})
     found = {
-        path.relative_to(folder).as_posix(): _short(path.read_bytes())
-        for path in decided
+        _name(folder, path): _short(path.read_bytes()) for path in _decided(folder)
     }
     for name, entries in survey.tables.items():
         facts = survey.database.by_name.get(name)
         found[f"survey:{name}"] = _short(repr((facts, entries)).encode())
     return found
+
+
+def _decided(folder: Path) -> list[Path]:
+    """Return the files of decisions, those that are included among them."""
+    found = {path for pattern in _INPUTS for path in folder.glob(pattern)}
+    shared = (folder / name for name in files.included_files(folder))
+    return sorted(found | {path for path in shared if path.is_file()})
+
+
+def _name(folder: Path, path: Path) -> str:
+    return Path(os.path.relpath(path, folder)).as_posix()
 
 
 def _short(content: bytes) -> str:
@@ -64,7 +74,7 @@ def _code() -> str:
 def _digest(folder: Path, paths: list[Path]) -> str:
     found = hashlib.sha256()
     for path in paths:
-        name = path.relative_to(folder).as_posix()
+        name = _name(folder, path)
         content = path.read_bytes()
         found.update(f"{name}\0{len(content)}\0".encode() + content)
     return found.hexdigest()[:16]

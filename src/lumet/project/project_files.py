@@ -31,9 +31,18 @@ ATTRIBUTES = ".gitattributes"
 IGNORED = (".env", "accounts.db*", "uploads/", "__pycache__/", f"{STATE}/lock",
            f"{STATE}/staging/")  # fmt: skip
 _BASES = f"{STATE}/** -diff linguist-generated\n"  # what merging compares with
-_SETTINGS_KEYS = ("name", "package", "language", "schemas", "tables", "skip", "private")
+_SETTINGS_KEYS = (
+    "name",
+    "package",
+    "language",
+    "schemas",
+    "tables",
+    "skip",
+    "private",
+    "include",
+)
 IDENTITY = ("name", "package")  # decided by the first survey
-_LIST_KEYS = ("schemas", "tables", "skip", "private")
+_LIST_KEYS = ("schemas", "tables", "skip", "private", "include")
 MAX_FILE_LENGTH = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
@@ -51,6 +60,7 @@ class ProjectSettings:
     tables: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
     private: tuple[str, ...] = ()
+    include: tuple[str, ...] = ()  # files of patterns that projects share
 
 
 @contextmanager
@@ -221,6 +231,15 @@ def parse_settings(
     if not re.fullmatch(r"[a-z]{2,3}(_[A-Za-z]{2,4})*", language):
         checker.wrong(("language",), f'"{language}" is not a language, such as en_GB.')
     return ProjectSettings(**values)
+
+
+def included_files(folder: Path) -> tuple[str, ...]:
+    """Return the files of patterns that lumet.toml includes, as it names them."""
+    mistakes: list[Mistake] = []
+    text = read_text(folder, SETTINGS) or ""
+    found = Checker(DecisionFile(SETTINGS, text), mistakes).values.get("include", [])
+    names = found if isinstance(found, list) else []
+    return tuple(each for each in names if isinstance(each, str))
 
 
 def read_environment(folder: Path) -> dict[str, str]:

@@ -163,7 +163,9 @@ def _table(
             decisions.append(Reviewed(each, _plain(mine[each]), YOURS, line=line))
         elif each in patterns:
             pattern, value = patterns[each]
-            decisions.append(Reviewed(each, value, f'pattern "{pattern}"'))
+            decisions.append(
+                Reviewed(each, value, f'pattern "{pattern}" in {own.origins[pattern]}')
+            )
         else:
             e = entries[each]
             decisions.append(

@@ -35,7 +35,8 @@ class RecordReader:
         for one that its own field would refuse: that the database fills in by
         itself."""
         column, field_ = self.pages.column(key), self.pages.fields[key]
-        default = _literal_default(column.server_default)
+        decided = dict(self.pages.defaults).get(key)
+        default = decided or _literal_default(column.server_default)
         if default is None:
             return None
         value = stored_value(column, default)

@@ -1,5 +1,6 @@
 """Validators of fields, each with its message."""
 
+import re
 from decimal import Decimal
 from typing import Any
 from uuid import UUID
@@ -10,7 +11,7 @@ from wtforms.validators import StopValidation, ValidationError
 
 from .fields import ValueField
 
-__all__ = ["MaxBytes", "MaxLength", "NumberRange", "Required", "Uuid"]
+__all__ = ["Matches", "MaxBytes", "MaxLength", "NumberRange", "Required", "Uuid"]
 
 
 def Required() -> Any:
@@ -73,6 +74,17 @@ def Uuid() -> Any:
             raise ValidationError(
                 _("Enter a UUID, such as %(example)s.", example=example)
             ) from None
+
+    return check
+
+
+def Matches(pattern: str, message: Any = "") -> Any:
+    """The whole text matches a regular expression."""
+    compiled = re.compile(pattern)
+
+    def check(form: Any, field: ValueField) -> None:
+        if isinstance(field.data, str) and not compiled.fullmatch(field.data):
+            raise ValidationError(message or _("This is not written as it should be."))
 
     return check
 

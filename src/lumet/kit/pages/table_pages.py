@@ -220,6 +220,7 @@ class TablePages:
     lookup_columns: ClassVar[Sequence[str]] = ()  # of referenced records: LOOKUP.COLUMN
     formula_form: ClassVar[type[RecordForm]] = RecordForm
     formulas: ClassVar[Sequence[tuple[str, str]]] = ()  # fields, their values in SQL
+    defaults: ClassVar[Sequence[tuple[str, str]]] = ()  # by column, as stored
     generated_values: ClassVar[Sequence[tuple[str, str]]] = ()  # "max + 1" or "uuid"
     automatic_values: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
     database_rules: ClassVar[Sequence[DatabaseRule]] = ()
