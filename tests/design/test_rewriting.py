@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lumet.design.decision_schema import Entry
-from lumet.design.rewriting import new_file, rewrite
+from lumet.design.rewriting import new_file, rewrite, set_decision
 from lumet.design.toml_statements import format_value, scan
 
 COMMENT = "# How table x appears.\n\n"
@@ -29,6 +29,22 @@ FIRST = (
 
 
 class RewritingTest(unittest.TestCase):
+    def test_a_decision_is_set_where_a_person_would_write_it(self) -> None:
+        text = new_file(COMMENT, FIRST)
+        for path, value, old, new in (
+            ("plural", "Lamps", '#~ plural = "Lights"\n', 'plural = "Lamps"\n'),
+            ("field/a/label", "Own", '#~ label = "A"\n', 'label = "Own"\n'),
+            ("field/a/hidden", True, "[field.a]  #~\n", "[field.a]  #~\nhidden = true\n"),
+            ("list/columns", ["b"], '#~ columns = ["a", "b"]  # short\n', 'columns = ["b"]\n'),
+        ):  # fmt: skip
+            done = set_decision(text, tuple(path.split("/")), value)
+            self.assertEqual(done, text.replace(old, new, 1), path)
+            again = set_decision(done, tuple(path.split("/")), value)
+            self.assertEqual(again, done)
+            tomllib.loads(rewrite(done, FIRST, FIRST).text)
+        done = set_decision(text, ("field", "new one", "help"), "h")
+        self.assertEqual(done, f'{text}\n[field."new one"]\nhelp = "h"\n')
+
     def test_a_new_file_shows_every_decision_with_its_reason(self) -> None:
         self.assertEqual(
             new_file(COMMENT, FIRST),

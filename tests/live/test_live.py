@@ -50,7 +50,7 @@ class LiveTest(BrowserCase):
         for path, old, new, said in (
             (file, 'plural = "Rounds"', 'plurals = "Tours"', f'{file}:\\d+: plurals = "Tours"'),
             ("skerry_lights/tables/light.py", "class LightForm", "clas LightForm", "skerry_lights/tables/light.py:\\d+: "),
-            ("skerry_lights/tables/light.py", "light_table = ", "light_table = nothing or ", "light.py:\\d+: .*\\n.*NameError"),
+            ("skerry_lights/tables/light.py", "light_table = ", "light_table = nothing or ", "light.py:\\d+: .*\n.*NameError"),
             ("skerry_lights/kit/templates/list.html", "{% block work %}", "{% block work %", "templates/list.html:\\d+: "),
         ):  # fmt: skip
             self.edit(path, old, new)
@@ -74,6 +74,68 @@ class LiveTest(BrowserCase):
         self.assertEqual(name.input_value(), "Half a name")
         again.click()
         again.wait_for(state="detached")
+
+    def test_decisions_are_inspected_and_changed(self) -> None:
+        self.sign_in("administrator")
+        self.open("/t/keeper")
+        self.page.get_by_role("button", name="Inspect").click()
+        panel = self.page.get_by_role("complementary", name="Decisions")
+        self.page.locator("th").nth(1).click()
+        label = panel.get_by_label("Value of label, as TOML")
+        key = panel.get_by_role("heading", level=3).first.inner_text()
+        self.assertRegex(key, r"^field\.\w+\.label$")
+        label.fill('"Own heading"')
+        panel.get_by_role("button", name="Preview").first.click()
+        panel.get_by_text('+label = "Own heading"').wait_for()
+        file = self.folder / "design/tables/keeper.toml"
+        self.assertNotIn("Own heading", file.read_text(), "only shown")
+        panel.get_by_role("button", name="Write").first.click()
+        self.page.locator("th", has_text="Own heading").wait_for()
+        self.assertIn('\nlabel = "Own heading"\n', file.read_text())
+        for target, said in (
+            (self.page.locator("h1"), "plural"),
+            (self.page.locator('nav.side a[href="/t/light"]'), "group"),
+            (self.page.locator("#add"), "Viewer: view, export"),
+            (self.page.locator("tbody td").nth(1), "list.columns"),
+        ):
+            target.click()
+            panel.get_by_text(said).first.wait_for()
+            self.page.keyboard.press("Escape")
+        self.open("/t/station/r/1/edit")
+        self.page.locator("label[for=field-name]").click()
+        wrong = self.page.get_by_label("Value of hidden, as TOML")
+        wrong.fill("perhaps")
+        part = panel.locator("section").filter(has=wrong)
+        part.get_by_role("button", name="Preview").click()
+        panel.get_by_text("This is no value of TOML").wait_for()
+        self.page.keyboard.press("Escape")
+        self.page.keyboard.press("Escape")
+
+    def test_forged_requests_change_nothing(self) -> None:
+        before = (self.folder / "design/tables/light.toml").read_bytes()
+        asked = {
+            "module": "light",
+            "path": ["plural"],
+            "value": '"Stolen"',
+            "is_sure": True,
+        }
+        body = json.dumps(asked).encode()
+        for headers in (
+            {},
+            {"X-Lumet-Token": ""},
+            {"X-Lumet-Token": "guess"},
+            {"Origin": "http://lights.example", "Content-Type": "text/plain"},
+        ):
+            for name, data in (("decision", body), ("table?module=light", None)):
+                address = f"http://127.0.0.1:{self.port}/_lumet/{name}"
+                sent = urllib.request.Request(address, data=data, headers=headers)
+                with self.assertRaises(urllib.error.HTTPError) as refused:
+                    urllib.request.urlopen(sent)
+                self.assertEqual(refused.exception.code, 403)
+                refused.exception.close()
+        self.assertEqual(
+            (self.folder / "design/tables/light.toml").read_bytes(), before
+        )
 
     def test_nobody_else_is_answered(self) -> None:
         local = {"REMOTE_ADDR": "127.0.0.1", "HTTP_HOST": "localhost:8040"}

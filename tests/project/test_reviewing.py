@@ -99,7 +99,8 @@ class ReviewTest(ProjectCase):
             (mine.value, mine.source, mine.line), ("Light station", "yours", 1)
         )
         self.assertEqual(
-            by_path["field", "cost", "help"].source, 'pattern "type:decimal*" in design/patterns.toml'
+            by_path["field", "cost", "help"].source,
+            'pattern "type:decimal*" in design/patterns.toml',
         )
         self.assertEqual(by_path["field", "created_at", "hidden"].value, True)
         file = (self.folder / table.file).read_text().split("\n")

@@ -1,5 +1,6 @@
 """The command line of `lumet`."""
 
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, Optional
@@ -296,21 +297,22 @@ def serve(
     def work() -> int:
         from lumet.project.fingerprint import current_package
 
-        package = current_package(project) if database is None else None
+        surveys = _wants_survey(project, database, tables, skip, schema)
+        package = None if surveys else current_package(project)
         if package is not None:
             return run(project, package)
         from lumet.cli.output import show_generation
         from lumet.cli.prompts import survey_showing
         from lumet.project.commands import run_generation
 
-        if database is not None:
+        if surveys:
             from lumet.project.surveying import TableChoice
 
             lists = (tuple(each or ()) for each in (schema, tables, skip))
             choice = TableChoice(*lists)
             survey_showing(project, database, is_alone=False, choice=choice)
         report = run_generation(project)
-        if database is not None or not report.written.is_quiet:
+        if surveys or not report.written.is_quiet:
             show_generation(report, is_alone=False)
         return run(report.folder, report.package)
 
@@ -352,6 +354,16 @@ def demo(
         return 0 if no_serve else _run(report.folder, report.package, host, port)
 
     _carry_out(work)
+
+
+def _wants_survey(
+    project: Path, database: str | None, *choices: list[str] | None
+) -> bool:
+    """Tell whether serving begins with a survey: of a database or a choice of tables
+    that was given, or, on a terminal, of one that is asked for."""
+    if database is not None or any(choices):
+        return True
+    return not (project / "survey.json").exists() and sys.stdin.isatty()
 
 
 def _run(

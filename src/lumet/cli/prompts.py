@@ -221,7 +221,9 @@ def _pick(question: str, names: Sequence[str], usual: str) -> str:
 
 def _pick_several(question: str, names: Sequence[str], usual: str) -> tuple[str, ...]:
     while True:
-        found = _split(_ask(question, default=usual))
+        found = _split(_ask(f"{question}, or all", default=usual))
+        if found == ("all",):
+            return tuple(names)
         unknown = [name for name in found if name not in names]
         if found and not unknown:
             return found

@@ -108,6 +108,35 @@ def set_plain(text: str, key: str, value: object) -> str:
     return before + line + "".join(statement.text for statement in statements[place:])
 
 
+def set_decision(text: str, path: Path, value: object) -> str:
+    """Return the text of a decision file with a person's own line for the key at
+    `path`, where a person would write it: in the place of an older one or of the
+    machine's, else below the heading of its section, else in a new section at the
+    end."""
+    statements = scan(text)
+    end = "\r\n" if "\r\n" in text else "\n"
+    found = [
+        (each.machine, place)
+        for place, each in enumerate(statements)
+        if each.kind == "pair" and each.path == path
+    ]
+    if found:
+        place = min(found)[1]
+        section = statements[place].section
+        line = f"{format_key(path[len(section) :])} = {format_value(value)}{end}"
+        statements[place] = replace(statements[place], text=line)
+        return "".join(each.text for each in statements)
+    line = f"{format_key(path[-1:])} = {format_value(value)}{end}"
+    for place, each in enumerate(statements):
+        if each.kind == "heading" and each.path == path[:-1] and len(path) > 1:
+            head = "".join(s.text for s in statements[: place + 1])
+            return head + line + "".join(s.text for s in statements[place + 1 :])
+    if len(path) == 1:
+        return set_plain(text, path[0], value)
+    start = text if not text or text.endswith("\n") else text + end
+    return f"{start}{end}[{format_key(path[:-1])}]{end}{line}"
+
+
 class _Sheet:
     """The statements of one file while they are being rewritten."""
 

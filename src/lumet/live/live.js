@@ -74,3 +74,4 @@ addEventListener("input", (event) => {
 addEventListener("submit", () => { isTyped = false; });
 restorePlace();
 look();
+if (script.dataset.token) import(new URL("inspect.js", script.src));
