@@ -159,7 +159,7 @@ def measure_modules(is_full: bool) -> None:
         servers("sqlite", "postgresql", "mariadb"),
     )
     short: dict[str, list[str]] = {
-        "survey": [], "scale": ["--tables", "200"], "inference": [],
+        "survey": [], "scale": ["--tables", "200"], "live": [], "inference": [],
         "lists": ["--rows", "200000", "--short"], "lookups": ["--rows", "200000"],
         "related": ["--children", "50000"], "hostile": [],
         "exports": ["--rows", "100000", "--keyless", "40000", "--times", "1"],

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
+from functools import lru_cache
 
 import sqlglot
 from sqlglot import exp
@@ -30,6 +31,7 @@ class Within:
 Rule = OneOf | Within
 
 
+@lru_cache(maxsize=20_000)  # it is asked of each column of the table
 def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     """Understand the parts of a check that are joined by AND.
 
