@@ -179,8 +179,29 @@ class DecidedTest(ApplicationCase):
         file.write_text(
             '[field.code]\npattern = "[A-Z]{2}-[0-9]+"\nmessage = "Write it as NR-12."\n'
             '[field.wind]\nminimum = 0\nmaximum = 12\ndefault = 3\n[field.state]\ndefault = "done"\n'
-            "[field.tide]\nmaximum = 4.5\n" + file.read_text()
+            '[field.tide]\nmaximum = 4.5\n[list]\nfilters = ["state"]\nsearch = ["note"]\n'
+            + file.read_text()
         )
+
+    def test_lists_are_filtered_and_searched_by_what_is_decided(self) -> None:
+        self.change(
+            "INSERT INTO visit (code, wind, state, note) VALUES"
+            " ('NR-1', 2, 'open', 'calm'), ('NR-2', 9, 'done', 'NR-1 again')"
+        )
+        signed = self.client()
+        panel = signed.get("/t/visit?panel=filter").text
+        self.assertIn('name="state.is"', panel)
+        self.assertNotIn('name="wind.', panel)
+        for query, found in (
+            ("q=NR-1+again", ["NR-2"]),
+            ("q=calm", ["NR-1"]),
+            ("state.is=done", ["NR-2"]),
+            ("wind.from=5", ["NR-1", "NR-2"]),
+        ):
+            page = signed.get(f"/t/visit?{query}").text
+            self.assertEqual(
+                [c for c in ("NR-1", "NR-2") if f">{c}</a>" in page], found, query
+            )
 
     def test_a_new_record_begins_and_ends_as_decided(self) -> None:
         signed = self.client()

@@ -261,6 +261,19 @@ class ListDecisions:
         '["table", "chart"]',
         (),
     )
+    filters: tuple[str, ...] = _key(
+        COLUMNS,
+        "the columns that the list can be filtered by; by default all",
+        '["state", "district_code"]',
+        (),
+    )
+    search: tuple[str, ...] = _key(
+        COLUMNS,
+        "the columns that a search looks in; by default the title and the texts that the"
+        " list shows",
+        '["name", "code"]',
+        (),
+    )
     parent: str = _key(
         PARENT,
         "the column that refers to the parent record, for a tree",

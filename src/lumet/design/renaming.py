@@ -18,7 +18,7 @@ _STRING = re.compile(
     r"""|"(?P<basic>(?:[^"\\]|\\.)*)"|'(?P<literal>[^']*)'""",
     re.DOTALL,
 )
-_OF_COLUMNS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("list", "parent"),
+_OF_COLUMNS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("list", "parent"), ("list", "filters"), ("list", "search"),
                          ("record", "columns"), ("add", "columns"), ("edit", "columns"), ("key",),
                          ("subtitle",), ("soft_delete",)})  # fmt: skip
 Change = Callable[[str], str]

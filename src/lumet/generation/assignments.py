@@ -125,6 +125,14 @@ def _wide_columns(source: TableSource) -> str:
     return _list_columns(source, source.decisions.list.wide_columns)
 
 
+def _filters(source: TableSource) -> str:
+    return tuple_code(repr(source.keys[name]) for name in source.decisions.list.filters)
+
+
+def _search(source: TableSource) -> str:
+    return tuple_code(repr(source.keys[name]) for name in source.decisions.list.search)
+
+
 def _order(source: TableSource) -> str:
     return tuple_code(_directed(source, each) for each in source.decisions.list.order)
 
@@ -152,6 +160,8 @@ LIST: Mapping[str, Coder] = {
     "columns": _columns,
     "wide_columns": _wide_columns,
     "order": _order,
+    "filters": _filters,
+    "search": _search,
     "parent": _parent,
     "unindexed": _unindexed,
 }
@@ -330,7 +340,8 @@ def _prefix_searchable(source: TableSource) -> str:
     table, decisions = source.table, source.decisions
     if not source.is_large or not table.primary_key:
         return ""
-    searched = [*TITLE_PART.findall(decisions.title), *decisions.list.columns]
+    usual = [*TITLE_PART.findall(decisions.title), *decisions.list.columns]
+    searched = decisions.list.search or usual
     return tuple_code(
         repr(source.keys[name])
         for name in dict.fromkeys(searched)

@@ -85,8 +85,12 @@ class ListConditions:
         return select(literal(1)).select_from(rows).where(*held).exists()
 
     def _searched(self) -> list[ColumnElement[Any]]:
-        """Return the searched columns: those of the title, through its references, and
-        the other texts that the list shows."""
+        """Return the searched columns: those decided, else those of the title, through
+        its references, and the other texts that the list shows."""
+        if decided := self.pages.list.search:
+            seen = self.pages.seen_by(self.reach, decided)
+            order = [Order(key) for key in seen]
+            return [term for term, _, _ in self.selection.order_terms(order)]
         keys = list(self.pages.parsed_title.keys)
         keys += [
             key

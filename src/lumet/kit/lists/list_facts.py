@@ -51,7 +51,7 @@ def list_facts(context: TableContext) -> ListFacts:
 def _gather(context: TableContext) -> ListFacts:
     pages = context.pages
     columns = pages.seen_by(context.reach, pages.fields)
-    served = [key for key in columns if key not in pages.list.unindexed]
+    served = [key for key in columns if pages.list.is_filtered_by(key)]
     groups = [key for key in served if _makes_groups(context, key)]
     groups += [key for key in served if is_by_month(pages, key)]
     layouts = {

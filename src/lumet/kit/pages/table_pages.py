@@ -50,6 +50,8 @@ class ListPage:
     columns: Sequence[str] = ()
     wide_columns: Sequence[str] = ()  # as well, where the window is wide
     order: Sequence[str] = ()  # "-" before a column: the largest or latest first
+    filters: Sequence[str] = ()  # the columns to filter by; none: all
+    search: Sequence[str] = ()  # the columns searched; none: title and texts
     layouts: Sequence[str] = ()  # none: all that fit
     parent: str = ""  # the column that refers to the record above: the tree
     edit: str = EDIT_PAGE  # or "cells": its rows are edited in it as well
@@ -62,6 +64,10 @@ class ListPage:
             Order(each.removeprefix("-"), down=each.startswith("-"))
             for each in self.order
         )
+
+    def is_filtered_by(self, key: str) -> bool:
+        """Tell whether the list can be filtered by a column."""
+        return key not in self.unindexed and (not self.filters or key in self.filters)
 
     @property
     def is_edited(self) -> bool:

@@ -90,7 +90,7 @@ def read_filters(context: TableContext, arguments: MultiDict[str, str]) -> list[
     if not any("." in name for name in arguments):
         return found
     for key in pages.seen_by(context.reach, pages.fields):
-        if key in pages.list.unindexed:
+        if not pages.list.is_filtered_by(key):
             continue
         field = pages.fields[key]
         for operator in seen_operators(context, key):
