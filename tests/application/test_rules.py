@@ -9,6 +9,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlalchemy.exc import DBAPIError
 
+from lumet.errors import LumetError
+from lumet.project.commands import run_generation
 from tests.support.capabilities import needs
 from tests.support.projects import ApplicationCase, make_database
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer
@@ -165,6 +167,8 @@ class DecidedTest(ApplicationCase):
     SCRIPT = """
         CREATE TABLE visit (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL, wind INTEGER CHECK (wind >= 1),
           state TEXT NOT NULL DEFAULT 'open' CHECK (state IN ('open', 'done')), tide DECIMAL(4,1), note TEXT);
+        CREATE TABLE vessel (id INTEGER PRIMARY KEY, name TEXT);
+        CREATE TABLE beacon (id INTEGER PRIMARY KEY, name TEXT);
     """
 
     @classmethod
@@ -174,7 +178,10 @@ class DecidedTest(ApplicationCase):
             '[field."*.note"]\nhelp = "Ours."\n[field."*.nothing"]\nhidden = true\n'
         )
         settings = cls.folder / "lumet.toml"
-        settings.write_text('include = ["house-rules.toml"]\n' + settings.read_text())
+        lines = 'include = ["house-rules.toml"]\nmenu = ["Fleet", "visit"]\n'
+        settings.write_text(lines + settings.read_text())
+        other = cls.folder / "design/tables/vessel.toml"
+        other.write_text('group = "Fleet"\n' + other.read_text())
         file = cls.folder / "design/tables/visit.toml"
         file.write_text(
             '[field.code]\npattern = "[A-Z]{2}-[0-9]+"\nmessage = "Write it as NR-12."\n'
@@ -182,6 +189,19 @@ class DecidedTest(ApplicationCase):
             '[field.tide]\nmaximum = 4.5\n[list]\nfilters = ["state"]\nsearch = ["note"]\n'
             + file.read_text()
         )
+
+    def test_the_menu_has_the_order_that_is_decided(self) -> None:
+        page = self.client().get("/").text.partition('class="tables"')[2]
+        places = [
+            page.index(f'href="/t/{name}"') for name in ("vessel", "visit", "beacon")
+        ]
+        self.assertEqual(places, sorted(places))
+        settings = self.folder / "lumet.toml"
+        kept = settings.read_text()
+        self.addCleanup(settings.write_text, kept)
+        settings.write_text(kept.replace('"Fleet", "visit"', '"Flet"'))
+        with self.assertRaisesRegex(LumetError, "lumet.toml:2: .*\n.*Nearest: Fleet"):
+            run_generation(self.folder)
 
     def test_lists_are_filtered_and_searched_by_what_is_decided(self) -> None:
         self.change(

@@ -20,7 +20,7 @@ from lumet.expressions.conditions import NAME
 from lumet.facts.dialects import server_of
 from lumet.generation.model import Application
 from lumet.generation.roles import ALL, build_roles
-from lumet.generation.tables import build_tables
+from lumet.generation.tables import build_tables, module_names
 
 DEPENDENCIES = (
     "argon2-cffi>=23.1,<26",
@@ -74,6 +74,7 @@ def render(
         "dialect": application.dialect,
         "dialect_code": repr(application.dialect),
         "language": repr(application.language),
+        "menu": _menu(application),
         "tables": tables,
         "roles": roles,
         "attributes": [
@@ -122,6 +123,14 @@ def render(
     wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
     once = {f"{package}/custom/__init__.py": _fill("custom_init.py").encode()}
     return Rendered(wanted, once, drafts)
+
+
+def _menu(application: Application) -> str:
+    """Return the order of the menu as code: groups by their names, tables by those of
+    their modules; "" for none."""
+    modules = module_names(application)
+    names = (modules.get(each, each) for each in application.menu)
+    return "".join(f"{name!r}, " for name in names)
 
 
 class _View:

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from lumet.design.access import unenterable
-from lumet.design.decision_file import DecisionFile
+from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.decision_schema import TableDecisions
 from lumet.design.reading import fitting_patterns
 from lumet.design.value_types import TITLE_PART
@@ -32,6 +32,7 @@ def find_misfits(
         *_unenterable(folder, application),
         *_lacking_choices(folder, application, own, survey),
         *_unkeyed_lookups(folder, application, own),
+        *_unknown_in_menu(folder, application),
     ]
 
 
@@ -95,6 +96,19 @@ def _unkeyed_lookups(
                 f"{referred.name} has no key, so nothing of it can be chosen. Write"
                 f" key = [{end}] in {file}.",
             )  # fmt: skip
+
+
+def _unknown_in_menu(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each name in the order of the menu that is neither that of a
+    group nor that of a table."""
+    groups = {each.group or "Tables" for each in application.decisions.values()}
+    known = [*sorted(groups), *application.decisions]
+    text = files.read_text(folder, files.SETTINGS) or ""
+    mistakes: list[Mistake] = []
+    checker = Checker(DecisionFile(files.SETTINGS, text), mistakes)
+    for name in application.menu:
+        checker.known(("menu",), name, known, "There is no menu group and no table")
+    yield from mistakes
 
 
 def _references(

@@ -146,6 +146,7 @@ def load(folder: Path, survey: Survey) -> Application:
         files=files.table_files(survey.database.tables),
         access=access,
         language=settings.language,
+        menu=settings.menu,
         rows={name: survey.rows(name) for name in survey.tables},
     )
     mistakes = find_misfits(folder, application, own, survey)

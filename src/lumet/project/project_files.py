@@ -40,9 +40,10 @@ _SETTINGS_KEYS = (
     "skip",
     "private",
     "include",
+    "menu",
 )
 IDENTITY = ("name", "package")  # decided by the first survey
-_LIST_KEYS = ("schemas", "tables", "skip", "private", "include")
+_LIST_KEYS = ("schemas", "tables", "skip", "private", "include", "menu")
 MAX_FILE_LENGTH = 120  # bytes of a file's name, without its extensions
 _UNSAFE = re.compile(r"""[\x00-\x1f\x7f"%*/:<>?\\|.\ud800-\udfff]|^ | $""")
 _DEVICES = frozenset({"CON", "PRN", "AUX", "NUL", "COM1", "LPT1"})
@@ -61,6 +62,7 @@ class ProjectSettings:
     skip: tuple[str, ...] = ()
     private: tuple[str, ...] = ()
     include: tuple[str, ...] = ()  # files of patterns that projects share
+    menu: tuple[str, ...] = ()  # groups and tables that come first, in their order
 
 
 @contextmanager

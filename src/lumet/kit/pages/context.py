@@ -36,6 +36,7 @@ class Site:
     log: AuditLog
     default_language: str
     attributes: tuple[Attribute, ...] = ()
+    menu: tuple[str, ...] = ()  # groups and tables that come first, in their order
     export_bytes: int = 2_000_000_000  # of the largest export
     is_read_only: bool = False  # whoever it is, nothing is changed
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)

@@ -70,6 +70,7 @@ def build(
     tables: Mapping[str, type[TablePages]],
     roles: tuple[Role, ...],
     attributes: tuple[Attribute, ...] = (),
+    menu: tuple[str, ...] = (),
 ) -> Flask:
     """Build the application of `package` from its generated parts.
 
@@ -142,6 +143,7 @@ def build(
         log=AuditLog(store, settings.log_days),
         default_language=language,
         attributes=attributes,
+        menu=menu,
         export_bytes=settings.export_mb * 1_000_000,
         is_read_only=settings.is_read_only,
     )

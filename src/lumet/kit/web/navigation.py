@@ -14,7 +14,7 @@ from flask import (
     url_for,
 )
 from flask.typing import ResponseReturnValue
-from flask_babel import get_babel
+from flask_babel import get_babel, gettext
 from flask_login import current_user
 from markupsafe import Markup
 
@@ -189,11 +189,18 @@ def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str
             item = (pages.name, str(pages.plural))
             groups.setdefault(str(pages.group), []).append(item)
     last = ("Overviews", "Other", "Reference data")
-    ordered = sorted(groups, key=lambda name: last.index(name) if name in last else -1)
-    return [
-        (name, sorted(groups[name], key=lambda item: item[1].casefold()))
-        for name in ordered
-    ]
+    places = {str(gettext(name)): n for n, name in enumerate(made.menu)}
+    places |= {name: n for n, name in enumerate(made.menu)}
+    end = len(made.menu)
+
+    def of_group(name: str) -> tuple[int, int]:
+        return places.get(name, end), last.index(name) if name in last else -1
+
+    def of_table(item: tuple[str, str]) -> tuple[int, str]:
+        return places.get(item[0], end), item[1].casefold()
+
+    ordered = sorted(groups, key=of_group)
+    return [(name, sorted(groups[name], key=of_table)) for name in ordered]
 
 
 def table_or_404(name: str, right: str = "view") -> TableContext:
