@@ -49,7 +49,7 @@ class Inspection:
         return {modules[t.name]: t for t in self._review.tables if t.name in modules}
 
     def table(self, module: str) -> dict[str, Any] | None:
-        """Return what is decided about a table, by the name of its module: its own
+        """Return the decisions about a table, by the name of its module: its own
         decisions, those of its columns with their keys in the code, and the rights of
         the roles; None where there is none."""
         found = self._tables.get(module)
