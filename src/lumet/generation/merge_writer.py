@@ -9,7 +9,7 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -141,8 +141,7 @@ class _Run:
         manifest = read_manifest(folder / MANIFEST)
         self.digests: dict[str, str] = dict(manifest.get("files", {}))
         self.pending: set[str] = set(manifest.get("pending", []))
-        for path in (*self.digests, *self.pending):
-            keep_inside(folder, path, MANIFEST)
+        keep_all_inside(folder, (*self.digests, *self.pending), MANIFEST)
         self.changes: list[Change] = []
         self.report = Written()
 
@@ -330,6 +329,17 @@ def keep_inside(folder: Path, path: str, told_by: str) -> None:
         f"{told_by} names {path!r}, which is outside the project. Nothing was changed.",
         f"Delete {told_by} unless you know where it came from.",
     )
+
+
+def keep_all_inside(folder: Path, paths: Iterable[str], told_by: str) -> None:
+    """Make sure that all paths lead to places within the project; each folder of theirs
+    is looked at once. Raises CannotRun."""
+    seen: set[Path] = set()
+    for path in paths:
+        parent = Path(path).parent
+        if parent not in seen or ".." in Path(path).parts:
+            keep_inside(folder, path, told_by)
+            seen.add(parent)
 
 
 def _drop_empty(directory: Path, top: Path) -> None:

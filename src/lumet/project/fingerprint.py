@@ -8,7 +8,7 @@ from importlib import resources
 from pathlib import Path
 
 from lumet import __version__
-from lumet.generation.merge_writer import MANIFEST, keep_inside
+from lumet.generation.merge_writer import MANIFEST, keep_all_inside
 from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey
 
@@ -89,8 +89,7 @@ def current_package(folder: Path) -> str | None:
         is_current = origin_of(folder, package).items() <= manifest.items()
         settled = not manifest["pending"]
         needed = [*manifest["files"], f"{package}/custom/__init__.py"]
-        for path in needed:
-            keep_inside(folder, path, MANIFEST)
+        keep_all_inside(folder, needed, MANIFEST)
         files_there = all((folder / path).exists() for path in needed)
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None

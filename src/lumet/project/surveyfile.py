@@ -2,6 +2,7 @@
 
 import json
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -124,6 +125,11 @@ def read_survey(folder: Path) -> Survey:
             f"There is no {SURVEY} in {folder}.",
             "Start with: lumet survey DATABASE   (or give the folder with --project)",
         )
+    return _parse(text)
+
+
+@lru_cache(maxsize=1)  # lumet serve asks for the same at every change
+def _parse(text: str) -> Survey:
     try:
         content = json.loads(text)
         found = content.pop("format")
