@@ -105,6 +105,52 @@ class MistakesTest(unittest.TestCase):
         )
 
 
+class TablePatternTest(unittest.TestCase):
+    """Decisions about many tables at once hold where a table has the columns."""
+
+    TEXT = """[table."*"]
+title = "{name}!"
+subtitle = ["district", "nothing"]
+[table."*".list]
+columns = ["district", "range_nm"]
+order = ["-range_nm"]
+[table."stat*".details]
+"li*" = false
+"""
+
+    def decided(self, of: Any, *inferred: Entry) -> TableDecisions:
+        mistakes: list[Mistake] = []
+        checker = Checker(DecisionFile("design/patterns.toml", self.TEXT), mistakes)
+        found = decide(of, inferred, {}, read_patterns(checker))
+        self.assertEqual(mistakes, [])
+        return found
+
+    def test_what_a_table_lacks_is_left_out(self) -> None:
+        block = Entry(
+            ("details", "light"), (Detail(table="light", by=("station_id",)),)
+        )
+        station = self.decided(STATION, block)
+        self.assertEqual((station.title, station.subtitle), ("{name}!", ("district",)))
+        self.assertEqual(station.list.columns, ("district",))
+        self.assertEqual((station.list.order, station.details.get("light", ())), ((), ()))
+        light = self.decided(LIGHT, Entry(("title",), "{station_id}"))
+        self.assertEqual(
+            (light.title, light.list.order), ("{station_id}", ("-range_nm",))
+        )
+
+    def test_each_mistake_has_its_line(self) -> None:
+        for text, said in (
+            ('[table."*"]\nlist = 3', "is a section of the pattern"),
+            ('[table."*".list]\nlayouts = ["table"]', "[list] has here no key"),
+            ('[table."*".details]\nlight = true', "can be hidden: false"),
+            ('[table."*"]\nwhere = "1 = 1"', "A table's pattern has no key"),
+        ):
+            mistakes: list[Mistake] = []
+            read_patterns(Checker(DecisionFile("design/patterns.toml", text), mistakes))
+            self.assertEqual([m.line for m in mistakes], [2], text)
+            self.assertIn(said, mistakes[0].problem)
+
+
 class DoubledHeadingTest(unittest.TestCase):
     def test_your_own_heading_beside_the_machine_s_is_understood(self) -> None:
         """A person who wants to decide writes a heading without seeing ours."""

@@ -17,7 +17,7 @@ from lumet.design.decision_schema import (
 )
 from lumet.design.details import DetailReader, details_of, listed
 from lumet.design.toml_statements import Path
-from lumet.design.value_types import COLUMNS, Scope, ValueType
+from lumet.design.value_types import COLUMNS, TITLE_PART, Scope, ValueType
 from lumet.facts.model import Column, Database, Table
 
 TABLE_PATTERN, TYPE_PATTERN, COMMENT_PATTERN = "table:", "type:", "comment:"
@@ -28,7 +28,10 @@ _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _KEYS = {"list": _LIST, **dict.fromkeys(_PAGES, _PAGE)}  # of sections
 _SECTIONS = ("list", *_PAGES, "sections", "details", "references", "field")
-_FOR_MANY = ("include", "group", "pages")  # what can be decided for many tables at once
+# what can be decided for many tables at once; of lists where a table has the columns
+_FOR_MANY = ("include", "group", "pages", "title", "subtitle", "list", "details")
+_LISTS_FOR_MANY = ("columns", "order")
+_DETAILS = "details"
 _FORMULA = ("formula", "label", "kind", "help", "choices", "colours", "unit")
 
 
@@ -102,9 +105,35 @@ def _read_table_pattern(checker: Checker, pattern: str, value: Any) -> dict[str,
         checker.wrong(path, f'Write ["table"."{pattern}"] above its keys.')
         return {}
     for key, item in value.items():
-        if checker.known((*path, key), key, _FOR_MANY, "A table's pattern has no key"):
+        what = "A table's pattern has no key"
+        if not checker.known((*path, key), key, _FOR_MANY, what):
+            continue
+        if key in ("list", _DETAILS):
+            _read_nested(reader, (*path, key), item, found)
+        else:
             reader.leaf((*path, key), item, _ROOT[key].takes, found)
-    return {each[-1]: item for each, item in found.items()}
+    return {".".join(each[2:]): item for each, item in found.items()}
+
+
+def _read_nested(
+    reader: "_TableReader", path: Path, value: Any, found: dict[Path, Any]
+) -> None:
+    """Read the lists of a table's pattern, or the blocks of related records that it
+    hides."""
+    checker = reader.checker
+    if not isinstance(value, dict):
+        checker.wrong(path, f"{path[-1]} is a section of the pattern: write its keys.")
+        return
+    for key, item in value.items():
+        if path[-1] == _DETAILS:
+            if item is False:
+                found[*path, key] = ()
+            else:
+                checker.wrong((*path, key), "By pattern, related records can be hidden: false.")  # fmt: skip
+        elif checker.known(
+            (*path, key), key, _LISTS_FOR_MANY, "[list] has here no key"
+        ):
+            reader.leaf((*path, key), item, _LIST[key].takes, found)
 
 
 class _TableReader(Scope):
@@ -321,7 +350,11 @@ def decide(
     the order in which the file names them."""
     values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
     for path, _, value in fitting_patterns(table, patterns):
-        values[path] = value
+        if path[0] == _DETAILS:
+            hidden = (p for p in values if p[0] == _DETAILS and fnmatchcase(p[1], path[1]))  # fmt: skip
+            values.update(dict.fromkeys(tuple(hidden), ()))
+        else:
+            values[path] = value
     _give_up_claimed(values, own)
     values.update(own)
     if any(path[0] == "sections" for path in own):
@@ -344,12 +377,26 @@ def fitting_patterns(
         if pattern.startswith(TABLE_PATTERN):
             if fnmatchcase(table.name, pattern.removeprefix(TABLE_PATTERN)):
                 for key, value in decisions.items():
-                    yield (key,), pattern, value
+                    path = tuple(key.split(".", 1))
+                    found = _of_table(table, path, value)
+                    if found is not None:
+                        yield path, pattern, found
             continue
         for column in table.columns:
             if _fits(table, column, pattern):
                 for key, value in decisions.items():
                     yield ("field", column.name, key), pattern, value
+
+
+def _of_table(table: Table, path: Path, value: Any) -> Any:
+    """Return a value by pattern as it holds for a table: the columns that it has, None
+    where a title names others or no column is left."""
+    if path == ("title",):
+        parts = TITLE_PART.findall(value)
+        return value if all(map(table.has_column, parts)) else None
+    if path[0] in ("list", "subtitle"):
+        return tuple(n for n in value if table.has_column(n.removeprefix("-"))) or None
+    return value
 
 
 def _fits(table: Table, column: Column, pattern: str) -> bool:

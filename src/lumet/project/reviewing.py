@@ -4,6 +4,7 @@ is."""
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from difflib import get_close_matches
+from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
@@ -155,6 +156,12 @@ def _table(
         p: (pattern, value)
         for p, pattern, value in fitting_patterns(table, own.patterns)
     }
+    for block in [p for p in patterns if p[0] == "details"]:
+        hidden = patterns.pop(block)
+        blocks = [
+            e for e in entries if e[0] == "details" and fnmatchcase(e[1], path[1])
+        ]
+        patterns.update(dict.fromkeys(blocks, hidden))
     mine = own.tables.get(name, {})
     decisions = []
     for each in _in_order(entries, patterns, mine):
