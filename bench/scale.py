@@ -9,6 +9,7 @@ range, and refer to up to three others; nothing is declared but keys. The goal i
 """
 
 import argparse
+import os
 import random
 import resource
 import subprocess
@@ -109,11 +110,14 @@ def measure(kind: str, tables: int) -> dict[str, float]:
         changed = processor_time(lambda: lumet(folder, "generate"))
         found["generate, one decision changed"] = changed
         start = "import scale_app; scale_app.create_app()"
-        found["start"] = processor_time(
-            lambda: subprocess.run(
-                [sys.executable, "-c", start], cwd=folder, check=True
-            )
-        )
+        # a second start finds the modules compiled, as every start but the first does
+        compiled = {
+            k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"
+        }
+        for _ in range(2):
+            found["start"] = processor_time(
+                lambda: subprocess.run([sys.executable, "-c", start], cwd=folder, check=True, env=compiled)
+            )  # fmt: skip
     return found
 
 
