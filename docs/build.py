@@ -53,6 +53,8 @@ _BY_NAME = (
      "the blocks of related records, by their table; `false` for none, a list for several"),
     ("references", 'light = { by = ["station", "light_no"], to = ["station", "no"] }',
      "references over several columns that the database does not declare; `false` for none"),
+    ("messages", 'inspection_days = "An inspection ends after it begins."',
+     "the messages of check and unique constraints, by the name of the constraint"),
 )  # fmt: skip
 _DETAIL = {
     item.name: item.metadata["meaning"] for item in fields(Detail) if item.metadata
@@ -141,6 +143,7 @@ def decisions_schema() -> dict[str, Any]:
     listed = {"type": "object", "additionalProperties": COLUMNS.schema}
     properties |= {
         "sections": listed,
+        "messages": {"type": "object", "additionalProperties": {"type": "string"}},
         "details": {
             "type": "object",
             "additionalProperties": {

@@ -160,6 +160,74 @@ class MariadbRules(Rules, OnServer, ApplicationCase):
     )
 
 
+class ConstraintMessages:
+    """The messages that a person wrote for constraints: those that a form works out,
+    and one that the database alone can."""
+
+    DATABASE = "lumet_test_messages"
+    ID = "INTEGER PRIMARY KEY"
+    BERTHS = """
+        CREATE TABLE berth (id {id}, code VARCHAR(8) NOT NULL, depth INTEGER, note VARCHAR(20),
+          CONSTRAINT berth_code UNIQUE (code), CONSTRAINT berth_depth CHECK (depth BETWEEN 1 AND 40),
+          CONSTRAINT berth_note CHECK (replace(note, ' ', '') <> 'none'));
+        INSERT INTO berth (code, depth) VALUES ('N1', 4);
+    """
+
+    @classmethod
+    def script(cls) -> str:
+        return cls.BERTHS.format(id=cls.ID)
+
+    @classmethod
+    def decide(cls: Any) -> None:
+        file = cls.folder / "design/tables/berth.toml"
+        file.write_text(
+            '[messages]\nberth_code = "This code is painted on another quay."\n'
+            'berth_depth = "No berth is that deep."\nberth_note = "Leave it empty."\n'
+            + file.read_text()
+        )
+
+    def test_a_constraint_refuses_in_the_words_decided(self: Any) -> None:
+        signed = self.client()
+        for typed, said in (
+            ({"code": "N1"}, "This code is painted on another quay."),
+            ({"code": "N2", "depth": "41"}, "No berth is that deep."),
+            ({"code": "N2", "note": "no ne"}, "Leave it empty."),
+            ({"code": "N2", "depth": "40", "note": "some"}, ""),
+        ):
+            data = self.form_data(signed, "/t/berth/add")
+            answer = signed.post("/t/berth/add", data=data | typed)
+            self.assertEqual(answer.status_code, 422 if said else 302, typed)
+            self.assertIn(said, answer.text)
+            self.assertNotIn("between 1 and", answer.text)
+        self.assertEqual(
+            self.rows("SELECT code FROM berth ORDER BY id"), [("N1",), ("N2",)]
+        )
+        file = self.folder / "design/tables/berth.toml"
+        kept = file.read_text()
+        self.addCleanup(file.write_text, kept)
+        file.write_text(kept.replace("berth_depth =", "berth_dept ="))
+        with self.assertRaisesRegex(
+            LumetError, "berth.toml:3: .*\n.*Nearest: berth_depth"
+        ):
+            run_generation(self.folder)
+
+
+class SqliteMessages(ConstraintMessages, ApplicationCase):
+    SCRIPT = ConstraintMessages.script()
+
+
+@needs("postgresql")
+class PostgresqlMessages(ConstraintMessages, OnServer, ApplicationCase):
+    SERVER = POSTGRESQL
+    ID = "SERIAL PRIMARY KEY"
+
+
+@needs("mariadb")
+class MariadbMessages(ConstraintMessages, OnServer, ApplicationCase):
+    SERVER = MARIADB
+    ID = "INTEGER PRIMARY KEY AUTO_INCREMENT"
+
+
 class DecidedTest(ApplicationCase):
     """Defaults, bounds and patterns that a person decided, some of them in a file that
     projects share."""

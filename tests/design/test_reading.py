@@ -132,7 +132,9 @@ order = ["-range_nm"]
         station = self.decided(STATION, block)
         self.assertEqual((station.title, station.subtitle), ("{name}!", ("district",)))
         self.assertEqual(station.list.columns, ("district",))
-        self.assertEqual((station.list.order, station.details.get("light", ())), ((), ()))
+        self.assertEqual(
+            (station.list.order, station.details.get("light", ())), ((), ())
+        )
         light = self.decided(LIGHT, Entry(("title",), "{station_id}"))
         self.assertEqual(
             (light.title, light.list.order), ("{station_id}", ("-range_nm",))

@@ -414,6 +414,12 @@ class TableDecisions:
         'light = { by = ["station", "light_no"], to = ["station", "no"] }',
         {},
     )
+    messages: dict[str, str] = _key(
+        None,
+        "the messages of check and unique constraints, by the name of the constraint",
+        'inspection_days = "An inspection ends after it begins."',
+        {},
+    )
     field: dict[str, FieldDecisions] = field(default_factory=dict)
 
 

@@ -27,7 +27,7 @@ _PAGE = keys_of(PageDecisions)
 _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _KEYS = {"list": _LIST, **dict.fromkeys(_PAGES, _PAGE)}  # of sections
-_SECTIONS = ("list", *_PAGES, "sections", "details", "references", "field")
+_SECTIONS = ("list", *_PAGES, "sections", "details", "references", "messages", "field")
 # what can be decided for many tables at once; of lists where a table has the columns
 _FOR_MANY = ("include", "group", "pages", "title", "subtitle", "list", "details")
 _LISTS_FOR_MANY = ("columns", "order")
@@ -154,6 +154,8 @@ class _TableReader(Scope):
                 self.detail(path, item, into)
             elif name == "references":
                 self.refer(path, item, into)
+            elif name == "messages":
+                self.message(path, item, into)
             else:
                 self.one_field(path, item, into)
         if name in _PAGES:
@@ -239,6 +241,15 @@ class _TableReader(Scope):
             found = [self._one_refer(path, item) for item in items]
             if None not in found:
                 into[path] = tuple(found)
+
+    def message(self, path: Path, value: Any, into: dict[Path, Any]) -> None:
+        """Check the message of one constraint."""
+        assert self.table is not None
+        names = self.table.constraint_names
+        what = f"table {self.table.name} has no check or unique constraint"
+        known = self.checker.known(path, path[1], names, what)
+        if known and self.checker.text(path, value):
+            into[path] = value
 
     def _one_refer(self, path: Path, item: Any) -> Refer | None:
         assert self.table is not None and self.database is not None
@@ -454,6 +465,7 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         edit=page("edit"),
         sections={name: item for name, item in sections.items() if item},
         details={name: item for name, item in details.items() if item},
+        messages=under("messages"),
         field=fields,
     )
 

@@ -51,7 +51,8 @@ def read_trees(text: str, table: Table, dialect: str) -> tuple[Tree, ...] | None
     """Return the conditions of a check or a rule over the columns of `table`, by the
     parts that are joined by AND; None for a part that is not understood."""
     try:
-        parsed = sqlglot.parse_one(text, read=server_of(dialect).sqlglot)
+        # in parentheses: REPLACE at the beginning of a text would be a statement
+        parsed = sqlglot.parse_one(f"({text})", read=server_of(dialect).sqlglot)
         reader = _Reader(table, dialect)
         return tuple(reader.test(part) for part in _parts(parsed))
     except (SqlglotError, _NotUnderstood):

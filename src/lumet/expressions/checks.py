@@ -39,7 +39,8 @@ def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
     not looked at is not understood.
     """
     try:
-        parsed = sqlglot.parse_one(text, read=server_of(dialect).sqlglot)
+        # in parentheses: REPLACE at the beginning of a text would be a statement
+        parsed = sqlglot.parse_one(f"({text})", read=server_of(dialect).sqlglot)
     except SqlglotError:
         return ()
     found = (_understand(part) for part in _parts(parsed))

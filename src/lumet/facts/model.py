@@ -185,6 +185,14 @@ class Table:
         """Tell whether there is a column called `name`."""
         return any(column.name == name for column in self.columns)
 
+    @property
+    def constraint_names(self) -> tuple[str, ...]:
+        """The names of its check, unique and exclusion constraints; those of unique
+        indexes too."""
+        checks = [each.name for each in (*self.checks, *self.exclusions)]
+        uniques = [each.name for each in self.uniques]
+        return tuple(dict.fromkeys(name for name in (*checks, *uniques) if name))
+
     def reference_of(self, column: str) -> Reference | None:
         """Return the single-column reference that starts at `column`, if any."""
         for reference in self.references:

@@ -312,6 +312,12 @@ def _database_rules(source: TableSource) -> str:
     return tuple_code(database_rules(source))
 
 
+def _messages(source: TableSource) -> str:
+    return tuple_code(
+        f"({name!r}, _({text!r}))" for name, text in source.decisions.messages.items()
+    )
+
+
 def _external_references(source: TableSource) -> str:
     """Return the tables that the application does not have and that refer here."""
     found, keys = [], source.all_keys[source.table.name]
@@ -383,6 +389,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("formula_form", _formula_form),
     ("formulas", _formulas),
     ("database_rules", _database_rules),
+    ("messages", _messages),
     ("external_references", _external_references),
     ("prefix_searchable", _prefix_searchable),
 )

@@ -54,6 +54,8 @@ def constraint_codes(source: TableSource) -> list[str]:
     for unique in source.table.uniques:
         if unique.columns != source.table.primary_key:
             names = ", ".join(repr(source.keys[name]) for name in unique.columns)
+            if unique.name in source.decisions.messages:
+                names += f", name={unique.name!r}"
             found.append(f"UniqueConstraint({names})")
     for reference in source.table.references:
         if len(reference.columns) > 1 and source.has(reference):

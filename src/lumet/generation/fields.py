@@ -146,13 +146,15 @@ def _lookup(
 def _bounds(
     source: TableSource, column: Column, decided: FieldDecisions
 ) -> tuple[str, ...]:
-    """Return the bounds of a number: those of the check constraints, or the narrower
-    ones that were decided."""
+    """Return the bounds of a number: those of the check constraints that have no
+    message of their own, or the narrower ones that were decided."""
     low: Any = None
     high: Any = None
     if source.table.checks:  # the parser of expressions is slow to import
         from lumet.expressions.checks import Within, read_check
     for check in source.table.checks:
+        if check.name in source.decisions.messages:
+            continue  # a rule of the form says it
         for rule in read_check(check.text, source.application.dialect):
             if isinstance(rule, Within) and (
                 rule.column.casefold() == column.name.casefold()

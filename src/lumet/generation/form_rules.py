@@ -19,8 +19,9 @@ def form_rules(source: TableSource) -> list[str]:
         for tree in (
             read_trees(check.text, source.table, source.application.dialect) or ()
         ):
-            if not _is_said(source, tree):
-                found.append(_rule(source, tree, "", ""))
+            message = source.decisions.messages.get(check.name, "")
+            if not _is_said(source, tree, bool(message)):
+                found.append(_rule(source, tree, message, ""))
     for name, each in source.decisions.field.items():
         if each.rule and (trees := _trees(source, each.rule)) is not None:
             found += [_rule(source, tree, each.message, name) for tree in trees]
@@ -48,9 +49,9 @@ def _trees(source: TableSource, rule: str) -> tuple[Tree, ...] | None:
     return trees if trees is not None and _has_fields(source, trees) else None
 
 
-def _is_said(source: TableSource, tree: Tree) -> bool:
-    """Tell whether a field says a check by itself: a choice, the bounds of a
-    number."""
+def _is_said(source: TableSource, tree: Tree, has_message: bool) -> bool:
+    """Tell whether a field says a check by itself: a choice; the bounds of a number,
+    unless the check has a message of its own."""
     names = list(dict.fromkeys(tree.columns()))
     if not names or not _has_fields(source, (tree,)):
         return True  # or no form could: the database does
@@ -60,7 +61,7 @@ def _is_said(source: TableSource, tree: Tree) -> bool:
     kind = KIND_OF[decided.kind]
     if tree.kind == "one of":
         return kind.names_values(decided)
-    if not kind.is_number:
+    if not kind.is_number or has_message:
         return False
     compared = tree.parts if tree.kind == "and" else (tree,)
     return all(

@@ -1,14 +1,28 @@
 """Classification of database errors, by the server that raised them."""
 
+from collections.abc import Sequence
+from typing import Any
+
 from flask_babel import gettext as _
 from sqlalchemy.exc import DBAPIError
 
 from .dialects import server_of_error
 from .dialects.base import DatabaseError
 
+Messages = Sequence[tuple[str, Any]]  # by the name of a constraint
 
-def not_allowed(told: DatabaseError) -> str:
-    """Return the message of a refusal that belongs to no field and no reference."""
+
+def decided_message(constraint: str, messages: Messages) -> str:
+    """Return the message that was decided for a constraint, "" for none. MariaDB puts the table and a dot before the name of some."""
+    names = (constraint, constraint.rpartition(".")[2])
+    return next((str(text) for name, text in messages if name in names), "")
+
+
+def not_allowed(told: DatabaseError, messages: Messages = ()) -> str:
+    """Return the message of a refusal that belongs to no field and no reference: the
+    decided one of `messages`, else what the database says."""
+    if text := decided_message(told.rule, messages):
+        return text
     if told.kind == "needed" and told.columns:
         names = ", ".join(told.columns)
         text = _("The database requires a value in %(names)s, which is not on this "

@@ -253,7 +253,7 @@ class ManyToManyEditor:
         except DBAPIError as error:
             if is_passing(error) or classify(error).kind in ("busy", "lost"):
                 raise
-            self.refused.append(not_allowed(classify(error)))
+            self.refused.append(not_allowed(classify(error), self.saver.pages.messages))
             raise DetailRowsRejected from error
         except (ChangeDenied, AccessDenied):
             self.refused.append(str(_("Your roles do not allow this.")))

@@ -16,12 +16,12 @@ from sqlalchemy import (
 from sqlalchemy.exc import DBAPIError
 
 from ..access.reach import UNBOUNDED
-from ..db.errors import classify, not_allowed
+from ..db.errors import classify, decided_message, not_allowed
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField
 from ..pages.context import lower_first
 from ..pages.table_context import TableContext
-from ..pages.table_pages import unique_sets
+from ..pages.table_pages import unique_name, unique_sets
 from ..queries.hierarchy import hierarchy_by, makes_cycle
 from ..queries.lookups import Lookup
 from .save_result import SaveResult
@@ -183,6 +183,9 @@ class RecordValidation:
 
     def clash_message(self, columns: tuple[str, ...]) -> str:
         """Return the message for values that another record already has."""
+        constraint = unique_name(self.pages, columns)
+        if text := decided_message(constraint, self.pages.messages):
+            return text
         noun = lower_first(self.pages.singular)
         if len(columns) == 1:
             return str(_("Another %(noun)s already has this value.", noun=noun))
@@ -208,6 +211,8 @@ class RecordValidation:
             outcome.form.add_error(
                 keys[0], _("The database does not accept this value.")
             )
+        elif text := decided_message(told.rule, self.pages.messages):
+            outcome.refused.append(text)
         elif told.kind == "unique":
             outcome.refused.append(_("Another record already has these values."))
         elif told.kind == "reference":

@@ -230,6 +230,7 @@ class TablePages:
     generated_values: ClassVar[Sequence[tuple[str, str]]] = ()  # "max + 1" or "uuid"
     automatic_values: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
     database_rules: ClassVar[Sequence[DatabaseRule]] = ()
+    messages: ClassVar[Sequence[tuple[str, Any]]] = ()  # by the name of a constraint
     external_references: ClassVar[Sequence[ExternalReference]] = ()
     is_large: ClassVar[bool] = False  # so many rows that searches are bounded
     prefix_searchable: ClassVar[
@@ -424,6 +425,18 @@ def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:
         if isinstance(constraint, UniqueConstraint)
     ]
     return sorted({*found, pages.key} - {()})
+
+
+def unique_name(pages: TablePages, columns: Collection[str]) -> str:
+    """Return the name of the unique constraint over `columns`, "" for one that the
+    application has no message for."""
+    named = (
+        str(constraint.name or "")
+        for constraint in pages.table.constraints
+        if isinstance(constraint, UniqueConstraint)
+        and {column.key for column in constraint.columns} == set(columns)
+    )
+    return next(named, "")
 
 
 def is_single(pages: TablePages, columns: Collection[str]) -> bool:

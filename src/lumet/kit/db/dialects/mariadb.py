@@ -35,7 +35,7 @@ _KINDS: dict[int, ErrorKind] = {
 _PASSING = (1213, 1020)  # a deadlock; a record that changed since it was read
 _LOST = (2002, 2003, 2006, 2013)
 _COLUMN = re.compile(r"[Cc]olumn '([^']*)'|Field '([^']*)'")
-_CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`")
+_CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`|for key '([^']*)'")
 
 
 class Mariadb(Server):
@@ -84,7 +84,8 @@ class Mariadb(Server):
         said = str(error)
         columns = tuple(first or second for first, second in _COLUMN.findall(said))
         constraint = _CONSTRAINT.search(said)
-        return DatabaseError(kind, columns, constraint[1] if constraint else "")
+        rule = constraint[1] or constraint[2] if constraint else ""
+        return DatabaseError(kind, columns, rule)
 
     def is_lost(self, error: Any) -> bool:
         return _number(error) in _LOST
