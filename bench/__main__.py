@@ -190,6 +190,7 @@ def main() -> None:
         assert found is not None
         measure_start(folder)
         measure_list(folder, found[1], found[2])
+    os.environ.pop("STATE_FOLDER", None)  # the folder is gone
     measure_modules("--full" in sys.argv)
 
 
