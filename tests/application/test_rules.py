@@ -168,9 +168,9 @@ class ConstraintMessages:
     ID = "INTEGER PRIMARY KEY"
     BERTHS = """
         CREATE TABLE berth (id {id}, code VARCHAR(8) NOT NULL, depth INTEGER, note VARCHAR(20),
-          CONSTRAINT berth_code UNIQUE (code), CONSTRAINT berth_depth CHECK (depth BETWEEN 1 AND 40),
+          place INTEGER, quay INTEGER DEFAULT 1, CONSTRAINT berth_place UNIQUE (quay, place), CONSTRAINT berth_code UNIQUE (code), CONSTRAINT berth_depth CHECK (depth BETWEEN 1 AND 40),
           CONSTRAINT berth_note CHECK (replace(note, ' ', '') <> 'none'));
-        INSERT INTO berth (code, depth) VALUES ('N1', 4);
+        INSERT INTO berth (code, depth, place) VALUES ('N1', 4, 7);
     """
 
     @classmethod
@@ -183,6 +183,7 @@ class ConstraintMessages:
         file.write_text(
             '[messages]\nberth_code = "This code is painted on another quay."\n'
             'berth_depth = "No berth is that deep."\nberth_note = "Leave it empty."\n'
+            'berth_place = "Something lies there."\n[field.quay]\nhidden = true\n'
             + file.read_text()
         )
 
@@ -192,6 +193,7 @@ class ConstraintMessages:
             ({"code": "N1"}, "This code is painted on another quay."),
             ({"code": "N2", "depth": "41"}, "No berth is that deep."),
             ({"code": "N2", "note": "no ne"}, "Leave it empty."),
+            ({"code": "N2", "place": "7"}, "Something lies there."),
             ({"code": "N2", "depth": "40", "note": "some"}, ""),
         ):
             data = self.form_data(signed, "/t/berth/add")

@@ -201,17 +201,19 @@ class RecordValidation:
         """Put what the database refused at the field that it names, else at the top."""
         told = classify(error)
         by_name = {column.name: key for key, column in self.pages.table.c.items()}
-        keys = [by_name[name] for name in told.columns if name in by_name]
-        keys = [key for key in keys if key in outcome.form._fields]
+        named = [by_name[name] for name in told.columns if name in by_name]
+        keys = [key for key in named if key in outcome.form._fields]
+        constraint = told.rule or unique_name(self.pages, named)
+        text = decided_message(constraint, self.pages.messages)
         if told.kind == "unique" and keys:
-            outcome.form.add_error(keys[-1], self.clash_message(tuple(keys)))
+            outcome.form.add_error(keys[-1], text or self.clash_message(tuple(keys)))
         elif told.kind == "needed" and keys:
             outcome.form.add_error(keys[0], _("Enter a value."))
         elif told.kind == "range" and keys:
             outcome.form.add_error(
                 keys[0], _("The database does not accept this value.")
             )
-        elif text := decided_message(told.rule, self.pages.messages):
+        elif text:
             outcome.refused.append(text)
         elif told.kind == "unique":
             outcome.refused.append(_("Another record already has these values."))
