@@ -292,6 +292,17 @@ def decisions_page() -> str:
         '"*_log" = false',
         "```",
         "",
+        "`[glossary]`, in the same files, says what words of names stand for in labels, after a look at how",
+        "names split at separators and capitals; an empty text leaves the word out. It comes before the",
+        "abbreviations that Lumet knows, and holds for the labels of tables, columns, groups and choices.",
+        "",
+        "```toml",
+        "[glossary]",
+        'kst = "coast station"',
+        'aton = "AtoN"',
+        'fld = ""',
+        "```",
+        "",
     ]
     return "\n".join(lines)
 

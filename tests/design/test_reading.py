@@ -16,6 +16,7 @@ from lumet.design.decision_schema import (
     keys_of,
 )
 from lumet.design.reading import (
+    check_glossary,
     decide,
     read_patterns,
     read_table_file,
@@ -146,9 +147,14 @@ order = ["-range_nm"]
             ('[table."*".list]\nlayouts = ["table"]', "[list] has here no key"),
             ('[table."*".details]\nlight = true', "can be hidden: false"),
             ('[table."*"]\nwhere = "1 = 1"', "A table's pattern has no key"),
+            ("[glossary]\nstn = 3", "stn takes a text"),
+            ('[glossary]\nlight_no = "light"', "not one word of a name"),
+            ('[glossary]\nstm = "station"', "has the word stm. Nearest: stn."),
         ):
             mistakes: list[Mistake] = []
-            read_patterns(Checker(DecisionFile("design/patterns.toml", text), mistakes))
+            checker = Checker(DecisionFile("design/patterns.toml", text), mistakes)
+            read_patterns(checker)
+            check_glossary(checker, {"stn", "light", "no"})
             self.assertEqual([m.line for m in mistakes], [2], text)
             self.assertIn(said, mistakes[0].problem)
 

@@ -34,6 +34,37 @@ class ReviewTest(ProjectCase):
         super().setUp()
         self.survey(SCRIPT)
 
+    def test_a_glossary_explains_names(self) -> None:
+        """In labels and what follows from them, at the next generation or survey; it
+        comes before what every trade abbreviates."""
+        path = self.folder / "design/patterns.toml"
+        own = (
+            '[glossary]\nvisit = "AtoN tour"\nno = "rank"\nseen = ""\nCost = "price"\n'
+        )
+        path.write_text(path.read_text() + own)
+
+        def labels() -> dict[str, str]:
+            tables = as_json(review(self.folder))["tables"]
+            return {
+                ".".join((each["table"], *decision["key"])): decision["value"]
+                for each in tables
+                for decision in each["decisions"]
+                if decision["key"][-1] in ("singular", "plural", "label")
+            }
+
+        found = labels()
+        wanted = {
+            "visit.singular": "AtoN tour",
+            "visit.plural": "AtoN tours",
+            "visit.field.seen_on.label": "On",
+            "visit_finding.field.line_no.label": "Line rank",
+            "visit_finding.field.visit_id.label": "AtoN tour",
+            "station.field.cost.label": "Price",
+        }
+        self.assertEqual({key: found[key] for key in wanted}, wanted)
+        run_survey(self.folder, str(self.folder / "coast.db"))
+        self.assertEqual(labels(), found)
+
     def test_what_programs_read(self) -> None:
         found = as_json(review(self.folder))
         reference = next(r for r in found["references"] if r["table"] == "visit")

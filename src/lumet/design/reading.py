@@ -1,6 +1,7 @@
 """Reading decision files, checking them against the facts, and yours over inferred."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import re
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -32,6 +33,9 @@ _SECTIONS = ("list", *_PAGES, "sections", "details", "references", "messages", "
 _FOR_MANY = ("include", "group", "pages", "title", "subtitle", "list", "details")
 _LISTS_FOR_MANY = ("columns", "order")
 _DETAILS = "details"
+GLOSSARY = "glossary"
+_PATTERN_SECTIONS = ("field", "table", GLOSSARY)
+_WORD = re.compile(r"[^\W_]+")  # of a name, which separators and capitals split
 _FORMULA = ("formula", "label", "kind", "help", "choices", "colours", "unit")
 
 
@@ -69,9 +73,11 @@ def read_patterns(checker: Checker) -> dict[str, dict[str, Any]]:
     patterns to field decisions, "table:…" patterns to decisions about whole tables."""
     patterns: dict[str, dict[str, Any]] = {}
     for key, value in checker.values.items():
-        if key not in ("field", "table") or not isinstance(value, dict):
-            checker.known((key,), key, ("field", "table"), "There is no section")
+        if key not in _PATTERN_SECTIONS or not isinstance(value, dict):
+            checker.known((key,), key, _PATTERN_SECTIONS, "There is no section")
             continue
+        if key == GLOSSARY:
+            continue  # it decides no key: labels are inferred by it
         if key == "table":
             for pattern, decisions in value.items():
                 patterns[TABLE_PATTERN + pattern] = _read_table_pattern(
@@ -320,6 +326,38 @@ def check_patterns(
             )  # fmt: skip
             if len(own.mistakes) > before:
                 told.add(place)
+
+
+def glossary_of(values: Mapping[str, Any]) -> dict[str, str]:
+    """Return the glossary of a file of patterns, as far as it can be used: what words
+    of names stand for, the words in lower case."""
+    found = values.get(GLOSSARY)
+    return {
+        word.casefold(): " ".join(meant.split())
+        for word, meant in (found if isinstance(found, dict) else {}).items()
+        if _WORD.fullmatch(word) and isinstance(meant, str)
+    }
+
+
+def check_glossary(
+    checker: Checker, words: Collection[str], may_idle: bool = False
+) -> None:
+    """Report the entries of a glossary that cannot be used, and each that is none of the
+    `words` of names, unless it `may_idle`, as in a file that projects share."""
+    found = checker.values.get(GLOSSARY)
+    if not isinstance(found, dict):
+        return
+    for word, meant in found.items():
+        path = (GLOSSARY, word)
+        if not isinstance(meant, str):
+            checker.wrong(path, f'{word} takes a text, as in {word} = "…"; "" leaves it out.')  # fmt: skip
+        elif not _WORD.fullmatch(word):
+            problem = f'"{word}" is not one word of a name: explain each by itself.'
+            checker.wrong(path, problem)
+        elif not may_idle and word.casefold() not in words:
+            near = nearest(word, sorted(words))
+            problem = f"No name of a table or a column has the word {word}. {near}"
+            checker.wrong(path, problem)
 
 
 def _report_idle(

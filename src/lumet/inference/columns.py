@@ -8,7 +8,6 @@ from lumet.facts.model import Column
 from lumet.inference.kinds import FLAG_VERBS, STAMP_VERBS
 from lumet.inference.labels_from_names import (
     KEY_WORDS,
-    label_from,
     split_words,
     unit_of,
 )
@@ -57,7 +56,9 @@ def label_of_reference(subject: Subject, column: Column) -> Choice | None:
         singular = subject.answers.get((reference.referred_table, "singular"))
         if singular is not None:
             return Choice(singular.value, "the name of the referenced table")
-    return Choice(label_from(stem), f"refers to {reference.referred_table}")
+    return Choice(
+        subject.label(stem) or column.name, f"refers to {reference.referred_table}"
+    )
 
 
 def label_of_key(subject: Subject, column: Column) -> Choice | None:
@@ -67,7 +68,8 @@ def label_of_key(subject: Subject, column: Column) -> Choice | None:
     rest = words[len(table_words) :]
     if rest and words[: len(table_words)] == table_words:
         numeric = _is_number(column)
-        return Choice(label_from(rest, numeric), "the table's name is left out")
+        label = subject.label(rest, numeric) or column.name
+        return Choice(label, "the table's name is left out")
     return None
 
 
@@ -79,9 +81,8 @@ def label_without_prefix(subject: Subject, column: Column) -> Choice | None:
     shared = firsts.count(words[:1])
     if len(words) > 1 and len(firsts) > 3 and shared >= 0.75 * len(firsts):
         numeric = _is_number(column)
-        return Choice(
-            label_from(words[1:], numeric), f'nearly all begin with "{words[0]}"'
-        )
+        label = subject.label(words[1:], numeric) or column.name
+        return Choice(label, f'nearly all begin with "{words[0]}"')
     return None
 
 
@@ -91,14 +92,15 @@ def label_of_flag(subject: Subject, column: Column) -> Choice | None:
     if len(words) > 1 and words[0] in FLAG_VERBS and (
         column.type.kind in ("boolean", "integer")
     ):  # fmt: skip
-        return Choice(label_from(words[1:]), "the verb is left out")
+        return Choice(subject.label(words[1:]) or column.name, "the verb is left out")
     return None
 
 
 def label_of_words(subject: Subject, column: Column) -> Choice | None:
     """Else the words of the name, abbreviations written out. Example: `lit_since` is
     "Lit since", `range_nm` is "Range"."""
-    label = label_from(split_words(column.name), _is_number(column)) or column.name
+    words = split_words(column.name)
+    label = subject.label(words, _is_number(column)) or column.name
     return Choice(label, "")
 
 
@@ -252,7 +254,7 @@ def choices_of(subject: Subject, column: Column) -> Choice:
     as "In repair" for `in_repair`; else the values as they are, and always for what
     holds a digit or a capital: 13.86 is no "13 86"."""
     values = column.type.values or subject.choices(column.name)
-    labels = {value: label_from(split_words(value)) or value for value in values}
+    labels = {value: subject.label(split_words(value)) or value for value in values}
     is_listed = bool(column.type.values or subject.one_of(column.name))
     if (
         not is_listed

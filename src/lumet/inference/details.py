@@ -4,7 +4,7 @@ are, which are entered with it, which are chosen."""
 from lumet.design.decision_schema import EDIT_CHOSEN
 from lumet.design.details import columns_of_its_own, joined_reference
 from lumet.facts.model import Column, Reference
-from lumet.inference.labels_from_names import KEY_WORDS, label_from, split_words
+from lumet.inference.labels_from_names import KEY_WORDS, is_spelled, split_words
 from lumet.inference.relations import hierarchy_of, in_place, junction_of, position_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.kinds import KIND_OF
@@ -57,7 +57,7 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     for place, known in _HERE.items():
         if rest and set(rest) <= known:
             return f"{plural} {place}"
-    said = _lower_first(label_from(words))
+    said = _lower_first(subject.label(words))
     if words[-1] in _BEFORE_NOUNS:
         return f"{plural} {said} this {_lower_first(noun)}"
     return f"{plural} with this {said}"
@@ -102,7 +102,7 @@ def _words_of(reference: Reference) -> list[str]:
 
 
 def _lower_first(text: str) -> str:
-    return text if text[:2].isupper() else text[:1].lower() + text[1:]
+    return text if is_spelled(text) else text[:1].lower() + text[1:]
 
 
 def _chosen(
@@ -141,8 +141,8 @@ def _label_of_chosen(
         return plural
     words = _words_of(far)
     if set(words) <= set(subject.about(far.referred_table).words):
-        return f"{plural} with this {_lower_first(label_from(_words_of(near)))}"
-    return f"{label_from(words)} {_lower_first(plural)}"
+        return f"{plural} with this {_lower_first(subject.label(_words_of(near)))}"
+    return f"{subject.label(words)} {_lower_first(plural)}"
 
 
 def _leading(
@@ -189,7 +189,7 @@ def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
         for place_, (reference, value) in enumerate(
             zip(references, values, strict=True)
         ):
-            said = _lower_first(label_from(_words_of(reference)))
+            said = _lower_first(subject.label(_words_of(reference)))
             value["label"] = f"{ours} with this {said}"
             if place_ == number:
                 del value["label"]

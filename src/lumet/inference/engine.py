@@ -9,6 +9,7 @@ from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
 from lumet.inference import columns, details, kinds, relations, tables, titles
+from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary
 from lumet.inference.references import (
     FoundReference,
     find_keys,
@@ -27,10 +28,11 @@ def infer(
     evidence: Evidence,
     left_out: frozenset[str] = frozenset(),
     denied: frozenset[Declared] = frozenset(),
+    glossary: Glossary = NO_GLOSSARY,
 ) -> dict[str, tuple[Entry, ...]]:
     """Answer every question about every table, with reason and confidence. Tables that
     are `left_out` are in the application for their lookups alone; what is `denied` is
-    no reference, whatever speaks for it.
+    no reference, whatever speaks for it. The `glossary` holds words for labels.
 
     Returns the inferred decisions by table, each in the canonical order of its file. A
     question is asked of all tables before the next, since answers build on others'.
@@ -45,7 +47,7 @@ def infer(
         if not _is_denied(found, denied)
     ]
     database = with_found(keyed, (), references)
-    start = Subject(database, evidence, database.tables[0])
+    start = Subject(database, evidence, database.tables[0], glossary=glossary)
     start.shared = shared_word(database)
     start.keys.update({key.table: key for key in keys if key.is_used})
     start.found.update({(f.table, f.columns): f for f in references if f.is_used})

@@ -331,7 +331,7 @@ def kind_of_pattern(subject: Subject, column: Column) -> Choice | None:
     kind = KIND_OF.get(profile.pattern)
     if kind is None or kind.pattern is None:
         return None
-    if kind.is_ambiguous and not kind.words.intersection(_words(column)):
+    if kind.is_ambiguous and not kind.words.intersection(_words(subject, column)):
         return None
     return Choice(kind.name, "nearly all its values look like it", 0.9)
 
@@ -341,7 +341,7 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
     its values look otherwise. Example: `website`, `fax_no`, `photo`."""
     if column.type.kind != "text":
         return None
-    words = _words(column)
+    words = _words(subject, column)
     profile = subject.column_profile(column.name)
     values = profile if profile is not None and profile.distinct else None
     for kind in KINDS:
@@ -357,7 +357,7 @@ def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
     Example: `chart_image` of type blob; `wording` of type varbinary."""
     if column.type.kind != "binary":
         return None
-    words = set(_words(column))
+    words = set(_words(subject, column))
     if words & KIND_OF["image"].words:
         return Choice("image", "bytes, named like a picture", 0.8)
     if words & KIND_OF["file"].words:
@@ -373,7 +373,7 @@ def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
     `cost_eur`, `visibility_pct`, `latitude`."""
     if column.type.kind not in ("decimal", "float", "integer"):
         return None
-    words = _words(column)
+    words = _words(subject, column)
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or (profile and profile.scale):
         for name, magnitude in (("latitude", 100), ("longitude", 1000)):
@@ -408,8 +408,13 @@ def _reaches(profile: ColumnProfile | None, magnitude: int) -> bool:
     return profile is None or profile.magnitude <= magnitude
 
 
-def _words(column: Column) -> list[str]:
-    return [ABBREVIATIONS.get(word, word) for word in split_words(column.name)]
+def _words(subject: Subject, column: Column) -> list[str]:
+    """Return the words of a name with what its abbreviations stand for."""
+    words = (
+        subject.glossary.get(word, "") or ABBREVIATIONS.get(word, word)
+        for word in split_words(column.name)
+    )
+    return [part for word in words for part in word.casefold().split()]
 
 
 def kind_of_code(subject: Subject, column: Column) -> Choice | None:

@@ -1,6 +1,7 @@
 """From the names in a database to the words that people use."""
 
 import re
+from collections.abc import Mapping
 from functools import lru_cache
 
 import inflection
@@ -8,6 +9,8 @@ import inflection
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SEPARATORS = re.compile(r"[\W_]+")
 
+Glossary = Mapping[str, str]  # words of names, in lower case, to what they stand for
+NO_GLOSSARY: Glossary = {}
 # Abbreviations that mean the same in every trade; others stay as they are.
 ABBREVIATIONS = {
     "no": "number",
@@ -124,17 +127,43 @@ def _split(name: str) -> tuple[str, ...]:
     return tuple(word.lower() for word in _SEPARATORS.split(spaced) if word)
 
 
-def label_from(words: list[str], numeric: bool = False) -> str:
+def label_from(
+    words: list[str], numeric: bool = False, glossary: Glossary = NO_GLOSSARY
+) -> str:
     """Join words to a label: "Inspected on", "Light number"; without the unit behind
-    the name of a `numeric` column: "Range"."""
+    the name of a `numeric` column: "Range". The glossary comes before the abbreviations
+    of every trade; what it has no word for is left out."""
     if numeric and unit_of(words):
         words = words[:-1]
     spoken = [
-        word.upper() if word in ACRONYMS else ABBREVIATIONS.get(word, word)
+        glossary[word] if word in glossary
+        else word.upper() if word in ACRONYMS
+        else ABBREVIATIONS.get(word, word)
         for word in words
-    ]
-    text = " ".join(spoken)
-    return text[:1].upper() + text[1:]
+    ]  # fmt: skip
+    text = " ".join(word for word in spoken if word)
+    return text if is_spelled(text) else text[:1].upper() + text[1:]
+
+
+def noun_label(words: list[str], glossary: Glossary = NO_GLOSSARY) -> str:
+    """Return the label of one record of a table with these words: "Coastal light" for
+    `coastal_lights`."""
+    meant = glossary.get(words[-1], "").split() if words else []
+    if meant:  # the word stands for a noun, which bends
+        noun = " ".join([*meant[:-1], to_singular(meant[-1])])
+        return label_from(words, glossary={**glossary, words[-1]: noun})
+    return label_from(nouns_of(words)[0], glossary=glossary)
+
+
+def plural_label(singular: str) -> str:
+    """Return the label of several records from that of one."""
+    return " ".join(nouns_of(singular.split())[1] or [singular])
+
+
+def is_spelled(text: str) -> bool:
+    """Tell whether the first word has a spelling of its own, as "AtoN" has."""
+    first = text.partition(" ")[0]
+    return first[1:] != first[1:].lower()
 
 
 def unit_of(words: list[str]) -> str:

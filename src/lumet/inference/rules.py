@@ -7,6 +7,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
+from lumet.inference.labels_from_names import Glossary, label_from
 from lumet.inference.name_similarity import Words, table_words
 from lumet.inference.references import FoundKey, FoundReference
 
@@ -30,7 +31,7 @@ class Subject:
     `("station", "singular")`, or by table, column and question. `keys` and `found` are
     the keys, by table, and the references, by table and columns, that nobody declared
     and that are used; the database has them in its facts. `shared` is the word that
-    nearly all tables begin with.
+    nearly all tables begin with, `glossary` a person's words for abbreviations.
     """
 
     database: Database
@@ -42,6 +43,7 @@ class Subject:
         default_factory=dict
     )
     shared: str = ""
+    glossary: Glossary = field(default_factory=dict)
 
     @property
     def words(self) -> Words:
@@ -58,6 +60,10 @@ class Subject:
     def answer(self, *path: str) -> Any:
         """Return the value of an earlier answer about this table."""
         return self.answers[self.table.name, *path].value
+
+    def label(self, words: list[str], numeric: bool = False) -> str:
+        """Return the label that words of a name make."""
+        return label_from(words, numeric, self.glossary)
 
     def about(self, table: str) -> "Subject":
         """Return the same subject seen from another table."""

@@ -8,8 +8,8 @@ from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_stamp
 from lumet.inference.labels_from_names import (
     TABLE_PREFIXES,
-    label_from,
-    nouns_of,
+    noun_label,
+    plural_label,
     split_words,
 )
 from lumet.inference.relations import in_place, junction_of
@@ -49,7 +49,7 @@ def singular_of_owned(subject: Subject) -> Choice | None:
         if rest and words[: len(owner)] == owner and reference.on_delete == "cascade":
             name = "_".join(rest)
             if all(name != other.name.casefold() for other in subject.database.tables):
-                singular = label_from(nouns_of(rest)[0])
+                singular = noun_label(rest, subject.glossary)
                 return Choice(singular, f"belongs to {reference.referred_table}")
     return None
 
@@ -57,8 +57,9 @@ def singular_of_owned(subject: Subject) -> Choice | None:
 def singular_of_name(subject: Subject) -> Choice | None:
     """Else the words of the table's name, the last one in the singular. Example:
     `tbl_lens_types` is "Lens type"."""
-    words = nouns_of(table_words(subject, subject.table))[0]
-    return Choice(label_from(words) or subject.table.own_name, "from the table's name")
+    words = table_words(subject, subject.table)
+    label = noun_label(words, subject.glossary)
+    return Choice(label or subject.table.own_name, "from the table's name")
 
 
 SINGULAR_RULES: tuple[TableRule, ...] = (singular_of_owned, singular_of_name)
@@ -66,9 +67,7 @@ SINGULAR_RULES: tuple[TableRule, ...] = (singular_of_owned, singular_of_name)
 
 def plural_of_singular(subject: Subject) -> Choice | None:
     """The plural of the singular. Example: "Inspection" gives "Inspections"."""
-    singular = str(subject.answer("singular"))
-    words = nouns_of(singular.split())[1] or [singular]
-    return Choice(" ".join(words), "")
+    return Choice(plural_label(str(subject.answer("singular"))), "")
 
 
 PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
@@ -89,7 +88,7 @@ def tell_labels_apart(subjects: Sequence[Subject]) -> None:
             continue
         held.sort(key=lambda s: (len(split_words(s.table.own_name)), s.table.name))
         for place, subject in enumerate(held):
-            plain = label_from(nouns_of(split_words(subject.table.own_name))[0])
+            plain = noun_label(split_words(subject.table.own_name), subject.glossary)
             if (
                 place == 0
                 and plain.casefold() == str(subject.answer("singular")).casefold()
@@ -114,8 +113,8 @@ def _longer_names(
     """Yield the singular and the plural of longer and longer names; the last is like no
     other's."""
     own = split_words(subject.table.own_name)
-    one, many = nouns_of(own)
-    yield label_from(one), label_from(many)
+    if whole := noun_label(own, subject.glossary):
+        yield whole, plural_label(whole)
     theirs = {word for each in others for word in split_words(each.table.own_name)}
     singular, plural = str(subject.answer("singular")), str(subject.answer("plural"))
     telling = " ".join(word for word in own if word not in theirs)
@@ -187,7 +186,9 @@ def group_of_prefix(subject: Subject) -> Choice | None:
     alike = firsts[words[0]]
     if alike < 3 or alike == len(names) or words[0] in alone:
         return None
-    return Choice(label_from(words[:1]), f"{alike} tables begin alike", 0.7)
+    return Choice(
+        subject.label(words[:1]) or words[0], f"{alike} tables begin alike", 0.7
+    )
 
 
 @lru_cache(maxsize=8)

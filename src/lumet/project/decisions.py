@@ -8,8 +8,10 @@ from lumet.design.access import read_access
 from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.declared_keys import Declared, declarations, with_declared
 from lumet.design.reading import (
+    check_glossary,
     check_patterns,
     fitting_patterns,
+    glossary_of,
     read_patterns,
     read_table_file,
     sections_in_order,
@@ -17,6 +19,7 @@ from lumet.design.reading import (
 from lumet.errors import Mistake
 from lumet.facts.model import Database
 from lumet.inference.engine import infer
+from lumet.inference.labels_from_names import split_words
 from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey, to_inferred
 
@@ -69,9 +72,12 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
+    words = _words_of_names(database)
     for other, found in shared:
         check_patterns(other, found, database, may_idle=True)
+        check_glossary(other, words, may_idle=True)
     check_patterns(checker, mine, database)
+    check_glossary(checker, words)
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
@@ -81,6 +87,36 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
         if any(path_[0] == "sections" for path_ in own[name])
     }
     return OwnDecisions(own, patterns, access, sections, origins)
+
+
+def _words_of_names(database: Database) -> frozenset[str]:
+    names = (
+        name
+        for table in database.tables
+        for name in (table.own_name, *(column.name for column in table.columns))
+    )
+    return frozenset(word for name in names for word in split_words(name))
+
+
+def read_glossary(folder: Path) -> dict[str, str]:
+    """Return the glossary of the project: of design/patterns.toml, over the files that
+    lumet.toml includes. Its mistakes are told with those of the decisions."""
+    glossary: dict[str, str] = {}
+    for name in (*files.included_files(folder), files.PATTERNS):
+        text = files.read_text(folder, name) or ""
+        glossary |= glossary_of(DecisionFile(name, text).values([]))
+    return glossary
+
+
+def with_glossary(folder: Path, survey: Survey) -> Survey:
+    """Return the survey with labels by the glossary as it is now."""
+    glossary = read_glossary(folder)
+    if glossary == survey.glossary:
+        return survey
+    left_out = frozenset(survey.left_out)
+    inferred = infer(survey.database, survey.evidence, left_out, glossary=glossary)
+    tables = {name: to_inferred(entries) for name, entries in inferred.items()}
+    return replace(survey, tables=tables, glossary=glossary)
 
 
 def _shared_patterns(
@@ -151,7 +187,7 @@ def with_declarations(
         database = with_declared(survey.database, declared)
         denied = frozenset(d for d in declared if d.is_denied)
         left_out = frozenset(survey.left_out)
-        inferred = infer(database, survey.evidence, left_out, denied)
+        inferred = infer(database, survey.evidence, left_out, denied, survey.glossary)
         tables = {name: to_inferred(entries) for name, entries in inferred.items()}
         survey = replace(survey, tables=tables)
     whole = with_declared(survey.database, _merged(survey, mine))

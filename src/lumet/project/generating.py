@@ -27,7 +27,12 @@ from lumet.generation.rendering import render
 from lumet.project import project_files as files
 from lumet.project.access_review import KEPT, in_words
 from lumet.project.decision_misfits import find_misfits
-from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
+from lumet.project.decisions import (
+    OwnDecisions,
+    read_decisions,
+    with_declarations,
+    with_glossary,
+)
 from lumet.project.fingerprint import (
     INPUTS,
     REPORT,
@@ -124,7 +129,7 @@ def load(folder: Path, survey: Survey) -> Application:
     Mistakes."""
     mistakes: list[Mistake] = []
     settings = files.read_settings(folder, to_entries(survey.settings), mistakes)
-    survey = with_queries(folder, survey, mistakes)
+    survey = with_queries(folder, with_glossary(folder, survey), mistakes)
     own = read_decisions(folder, survey, mistakes)
     survey, _ = with_declarations(survey, own)
     access = decide_access(to_entries(survey.access), own.access)

@@ -23,7 +23,9 @@ def with_queries(folder: Path, survey: Survey, mistakes: list[Mistake]) -> Surve
         return survey
     tables = tuple(sorted((*plain, *found), key=lambda table: table.name))
     database = replace(base, tables=tables)
-    inferred = infer(database, survey.evidence, frozenset(survey.left_out))
+    inferred = infer(
+        database, survey.evidence, frozenset(survey.left_out), glossary=survey.glossary
+    )
     known = {table.name: table for table in present}
     kept = {table.name for table in plain}
     kept |= {table.name for table in found if known.get(table.name) == table}

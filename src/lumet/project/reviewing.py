@@ -29,7 +29,12 @@ from lumet.inference.references import (
 )
 from lumet.inference.relations import Junction, hierarchy_of, junction_of
 from lumet.project import project_files as files
-from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
+from lumet.project.decisions import (
+    OwnDecisions,
+    read_decisions,
+    with_declarations,
+    with_glossary,
+)
 from lumet.project.queries import with_queries
 from lumet.project.surveyfile import Survey, read_survey
 
@@ -107,7 +112,7 @@ def review(folder: Path) -> Review:
     is wrong."""
     survey = read_survey(folder)
     mistakes: list[Mistake] = []
-    survey = with_queries(folder, survey, mistakes)
+    survey = with_queries(folder, with_glossary(folder, survey), mistakes)
     own = read_decisions(folder, survey, mistakes)
     if mistakes:
         raise Mistakes(tuple(mistakes))

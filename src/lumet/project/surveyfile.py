@@ -56,6 +56,7 @@ class Survey:
     tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
     access: tuple[Inferred, ...] = ()
     questions: tuple[Question, ...] = ()
+    glossary: dict[str, str] = field(default_factory=dict)
 
     def entries(self, table: str) -> tuple[Entry, ...]:
         """Return the inferred decisions about a table."""

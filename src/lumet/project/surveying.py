@@ -44,7 +44,12 @@ from lumet.inference.references import (
 from lumet.inference.relations import Junction, junction_of
 from lumet.inference.rules import RULES_VERSION
 from lumet.project import project_files as files
-from lumet.project.decisions import OwnDecisions, read_decisions, with_declarations
+from lumet.project.decisions import (
+    OwnDecisions,
+    read_decisions,
+    read_glossary,
+    with_declarations,
+)
 from lumet.project.identity import OtherDatabase, kept_settings, refuse_other
 from lumet.project.previewing import FileChange, preview_survey
 from lumet.project.queries import with_queries
@@ -76,6 +81,11 @@ _PATTERNS_COMMENT = (
     "#\n"
     '#     [field."*.created_at"]\n'
     "#     hidden = true\n"
+    "#\n"
+    "# Words of names that stand for others in labels; an empty one is left out:\n"
+    "#\n"
+    "#     [glossary]\n"
+    '#     stn = "coast station"\n'
 )
 
 
@@ -169,7 +179,8 @@ def survey(
     evidence = replace(evidence, unanalysed=(), unread=())
     renames = read_renames(folder, renamed, before, database)
     mistakes: list[Mistake] = []
-    made = _infer(address, database, evidence, left_out)
+    glossary = read_glossary(folder)
+    made = _infer(address, database, evidence, left_out, glossary)
     made = with_queries(folder, made, mistakes)
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
@@ -366,13 +377,18 @@ def _before(folder: Path) -> Survey | None:
 
 
 def _infer(
-    address: Address, database: Database, evidence: Evidence, left_out: frozenset[str]
+    address: Address,
+    database: Database,
+    evidence: Evidence,
+    left_out: frozenset[str],
+    glossary: dict[str, str],
 ) -> Survey:
-    tables = infer(database, evidence, left_out)
+    tables = infer(database, evidence, left_out, glossary=glossary)
     return Survey(
         database=database,
         evidence=evidence,
         rules=RULES_VERSION,
+        glossary=glossary,
         left_out=tuple(sorted(left_out)),
         settings=to_inferred(files.inferred_settings(address.stem)),
         tables={name: to_inferred(entries) for name, entries in tables.items()},
