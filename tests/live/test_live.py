@@ -51,6 +51,7 @@ class LiveTest(BrowserCase):
             (file, 'plural = "Rounds"', 'plurals = "Tours"', f'{file}:\\d+: plurals = "Tours"'),
             ("skerry_lights/tables/light.py", "class LightForm", "clas LightForm", "skerry_lights/tables/light.py:\\d+: "),
             ("skerry_lights/tables/light.py", "light_table = ", "light_table = nothing or ", "light.py:\\d+: .*\n.*NameError"),
+            ("skerry_lights/tables/light.py", 'title = "{', 'title = "{gone} {', "lights/tables/light.py:\\d+: title names gone, which is no column of light"),
             ("skerry_lights/kit/templates/list.html", "{% block work %}", "{% block work %", "templates/list.html:\\d+: "),
         ):  # fmt: skip
             self.edit(path, old, new)

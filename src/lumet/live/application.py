@@ -95,6 +95,8 @@ class LiveApplication:
         """Return an error with the file and the line of the project that raised it."""
         if isinstance(error, SyntaxError) and error.filename:
             return f"{self._place(error.filename, error.lineno or 1)}: {error.msg}"
+        if type(error).__name__ == "CannotStart":
+            return str(error)  # the application's own words, with file and line
         home = str(self.folder)
         frames = [
             frame

@@ -1,6 +1,7 @@
 """Pages without requests: addresses, contexts, plans and optimistic locking."""
 
 import unittest
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
@@ -13,7 +14,9 @@ from lumet.kit.db.dialects import server_of
 from lumet.kit.editing.conflict_check import SEEN, TAKE, ConflictCheck
 from lumet.kit.forms import IntegerField, RecordForm, TextField
 from lumet.kit.lists.list_links import ListLinks
-from lumet.kit.pages import ListPage, TablePages
+from lumet.kit.pages import ListPage, RelatedRecords, TablePages
+from lumet.kit.pages.name_checks import unknown_names
+from lumet.kit.pages.registry import Registry
 from lumet.kit.pages.table_context import Plan, TableContext
 from lumet.kit.pages.urls import SUFFIXES, TableUrls
 
@@ -31,6 +34,17 @@ class QuayPages(TablePages):
     singular, plural = "Quay", "Quays"
     title, group = "{name}", "Tables"
     list = ListPage(columns=("depth",))
+
+
+class WrongForm(QuayForm):
+    draught = IntegerField("Draught")
+
+
+class WrongPages(QuayPages):
+    form, title = WrongForm, "{name} {shore}"
+    subtitle = ("depth", "side")
+    list = ListPage(columns=("depth", "length"), order=("-width",), search=("name",))
+    details = (RelatedRecords("quay", by="quay_id"),)
 
 
 class _Site:
@@ -72,6 +86,20 @@ class AddressesTest(unittest.TestCase):
         self.assertEqual(made.key_values("7"), {"id": 7})
         with self.assertRaises(ValueError):
             made.key_values(str(1 << 63))
+
+
+class NamesTest(unittest.TestCase):
+    def test_names_of_nothing_are_found_where_they_are_written(self) -> None:
+        source = Path(__file__).read_text().split("\n")
+        found = unknown_names(Registry({"quay": WrongPages("quay")}))
+        for line, name in zip(
+            found, ("draught", "shore", "length", "width", "side", "quay.quay_id"), strict=True
+        ):  # fmt: skip
+            place, said = line.split(": ", 1)
+            self.assertIn(name, said)
+            number = int(place.removeprefix("kit/pages/test_pages.py:"))
+            self.assertIn(name.partition(".")[0], source[number - 1])
+        self.assertEqual(unknown_names(Registry({"quay": QuayPages("quay")})), [])
 
 
 class PlansTest(unittest.TestCase):

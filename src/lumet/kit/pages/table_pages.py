@@ -250,7 +250,7 @@ class TablePages:
         # what is shown and is no column of its own: formulas, and borrowed columns
         self.extras: dict[str, ValueField] = dict(self.formula_form().value_fields())
         self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
-        self.parsed_title: Title = parse_title(self.title, self.column_keys())
+        self.parsed_title: Title = parse_title(self.title)
         self.lookups: dict[str, Reference] = {}
 
     def column_keys(self) -> tuple[str, ...]:

@@ -30,12 +30,12 @@ def is_separator(text: str) -> bool:
     return not any(character.isalnum() for character in text)
 
 
-def parse_title(title: str, keys: Iterable[str]) -> Title:
-    """Parse a title. Raises KeyError for a column that is not among `keys`."""
-    known = set(keys)
+def columns_in(title: str) -> list[str]:
+    """Return the columns that a title names."""
+    return _PART.findall(title)
+
+
+def parse_title(title: str) -> Title:
+    """Parse a title."""
     parts = _PART.split(title)
-    named = tuple(parts[1::2])
-    for key in named:
-        if key not in known:
-            raise KeyError(f"the title {title!r} names {key!r}, which is no column")
-    return Title(tuple(parts[0::2]), named)
+    return Title(tuple(parts[0::2]), tuple(parts[1::2]))

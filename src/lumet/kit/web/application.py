@@ -36,6 +36,7 @@ from ..files.uploads import Uploads
 from ..forms.file_fields import EXTENSION as UPLOADS
 from ..pages import urls
 from ..pages.context import Site, install_site, site
+from ..pages.name_checks import unknown_names
 from ..pages.registry import Registry
 from ..pages.table_pages import TablePages
 from ..related.breadcrumbs import breadcrumbs
@@ -122,10 +123,13 @@ def build(
     limit_requests(app, most_bytes)
     CSRFProtect(app)
     pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
+    registry = Registry(pages)
+    if unknown := unknown_names(registry):
+        raise CannotStart("\n".join(unknown))
     store = open_store(settings.accounts_url, settings.folder, settings.database_url)
     made = Site(
         name=name,
-        registry=Registry(pages),
+        registry=registry,
         roles={role.name: role for role in roles},
         database=open_database(
             settings.database_url, settings.folder, dialect, settings.is_read_only
