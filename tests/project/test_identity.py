@@ -5,7 +5,12 @@ import shutil
 import sqlite3
 import tarfile
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
+from lumet.generation import merge_writer
+from lumet.project.commands import run_survey
+from lumet.project.surveyfile import read_survey
 from tests.project.test_command import CommandCase
 from tests.support.projects import make_database
 
@@ -104,7 +109,9 @@ class RenamedTest(CommandCase):
         "access.toml": '[role.viewer.rows]\nkeeper = "tel <> \'\'"\n[role.viewer.fields]\n"keeper.tel" = "read-only"\n',
     }  # fmt: skip
 
-    def test_every_file_follows_and_no_question_is_lost(self) -> None:
+    def rename(self) -> Path:
+        """Make the project, edit it, and rename in the database; return the edited
+        module."""
         make_database(self.folder / "coast.db", self.SCRIPT)
         self.lumet("survey", "coast.db")
         (self.folder / "design/queries").mkdir()
@@ -117,6 +124,64 @@ class RenamedTest(CommandCase):
         (self.folder / "coast/custom/keeper.py").write_text("# by tel\n")
         rename = "ALTER TABLE keeper RENAME COLUMN tel TO phone; ALTER TABLE keeper RENAME TO guardian;"
         make_database(self.folder / "coast.db", rename)
+        return module
+
+    def texts(self) -> dict[str, bytes]:
+        """Return all files of the project but the database, without their times."""
+        files = (
+            path
+            for path in self.folder.rglob("*")
+            if path.suffix not in (".db", ".pyc")
+        )
+        return {str(path): path.read_bytes() for path in files if path.is_file()}
+
+    def test_a_survey_killed_at_any_write_is_finished_by_the_next(self) -> None:
+        """Let the n-th write fail, for every n: answering what is still asked then ends
+        in the same files."""
+        self.rename()
+        start = Path(shutil.copytree(self.folder, self.folder.parent / "start"))
+        self.addCleanup(shutil.rmtree, start)
+        address, asked = str(self.folder / "coast.db"), {"keeper=guardian", "keeper.tel=phone"}  # fmt: skip
+        run_survey(self.folder, address, renamed=sorted(asked))
+        wanted = self.texts()
+        self.assertGreater(len(wanted), 20)
+        writes = 0
+        for step in range(200):
+            shutil.rmtree(self.folder)
+            shutil.copytree(start, self.folder)
+            calls = iter(range(1000))
+
+            def fail(real: Any, calls: Any = calls, step: int = step) -> Any:
+                def call(*arguments: Any) -> Any:
+                    if next(calls) == step:
+                        raise KeyboardInterrupt
+                    return real(*arguments)
+
+                return call
+
+            with (
+                mock.patch.object(Path, "replace", fail(Path.replace)),
+                mock.patch.object(merge_writer, "_write", fail(merge_writer._write)),
+            ):
+                try:
+                    run_survey(self.folder, address, renamed=sorted(asked))
+                except KeyboardInterrupt:
+                    writes += 1
+                else:
+                    break
+            run_survey(self.folder, address)
+            left = {f"{q.old}={q.new}" if q.is_table else f"keeper.{q.old}={q.new}"
+                    for q in read_survey(self.folder).questions}  # fmt: skip
+            self.assertIn(left, (set(), asked), "both or none")
+            run_survey(self.folder, address, renamed=sorted(left))
+            found = self.texts()
+            self.assertEqual(found.keys(), wanted.keys(), step)
+            for path, text in found.items():
+                self.assertEqual(text, wanted[path], f"{step}: {path}")
+        self.assertGreater(writes, 20)
+
+    def test_every_file_follows_and_no_question_is_lost(self) -> None:
+        module = self.rename()
         self.lumet("survey", "--renamed", "keeper=light", expect=2)
         for _ in range(2):
             said = self.lumet("survey")

@@ -23,7 +23,7 @@ from lumet.generation.names import FIELD_NAMES, MODULE_NAMES, python_names
 from lumet.generation.renamed_modules import EditedModules
 from lumet.project import project_files as files
 from lumet.project.decisions import read_decisions, with_declarations
-from lumet.project.queries import QUERIES
+from lumet.project.queries import QUERIES, with_queries
 from lumet.project.surveyfile import (
     Question,
     Survey,
@@ -82,7 +82,13 @@ def read_renames(
     TABLE.OLD=NEW for a column. Raises LumetError for one that cannot be: the new name
     is in the database, and the old one only in the last survey or in decisions."""
     found: list[Renamed] = []
-    for text in texts:
+
+    def is_column(text: str) -> bool:
+        read = _read_rename(text, database, ())
+        return read is None or not read.is_table
+
+    # tables first: a column may be named by its table's old name
+    for text in sorted(texts, key=is_column):
         renamed = _read_rename(text, database, found)
         if renamed is None or before is None:
             raise LumetError(
@@ -147,7 +153,7 @@ def settle(
     changes.append(_survey_change(replace(made, questions=tuple(rest))))
     apply(folder, changes)
     if confirmed:
-        _write_inferred(folder, report.moved)
+        _write_inferred(folder)
         report.changed = [*_located(folder, report.changed)]
         report.own_code = [*_own_code(folder, made, confirmed)]
     return report
@@ -190,7 +196,9 @@ class _Following:
             self._follow(renamed)
         found = modules.changes()
         for path, text in self.texts.items():
-            found.append(Change(path, text.encode()))
+            # the machine's lines of a file that moved are another table's
+            kept = without_machine_lines(text) if path in self.moved else text
+            found.append(Change(path, kept.encode()))
             self.report.changed += [(path, e) for e in self._lines(path, text)]
         return found + [Change(path, None) for path in sorted(self.gone)]
 
@@ -263,22 +271,21 @@ def _module(table: str) -> str:
     return python_names([table], MODULE_NAMES)[table]
 
 
-def _write_inferred(folder: Path, moved: Collection[str]) -> None:
+def _write_inferred(folder: Path) -> None:
     """Bring the machine's lines up to what is inferred now that decisions have new
-    names; in `moved` files all of them, which are another table's."""
-    made = read_survey(folder)
+    names."""
     mistakes: list[Mistake] = []
+    made = with_queries(folder, read_survey(folder), mistakes)
     own = read_decisions(folder, made, mistakes)
     extended, _declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)
     changes = []
     for name, path in files.table_files(made.database.tables).items():
         text = files.read_text(folder, path)
-        if text is not None:
-            if path in moved:
-                text = without_machine_lines(text)
-            done = rewrite(text, made.entries(name), made.entries(name))
-            changes.append(Change(path, done.text.encode()))
+        if text is None:  # of a query that had to follow to be read
+            text = table_comment(made.database.table(name).kind, name)
+        done = rewrite(text, made.entries(name), made.entries(name))
+        changes.append(Change(path, done.text.encode()))
     apply(folder, [*changes, _survey_change(made)])
 
 
