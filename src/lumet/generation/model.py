@@ -25,6 +25,7 @@ class Application:
     files: Mapping[str, str]  # the decision file of each table, for the headers
     access: AccessDecisions
     language: str = "en_GB"
+    renames: tuple[tuple[str, str], ...] = ()  # by Python names, in their order
     menu: tuple[str, ...] = ()  # groups and tables that come first, in their order
     rows: Mapping[str, int] = field(default_factory=dict)  # about how many, by table
 

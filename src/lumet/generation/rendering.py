@@ -75,6 +75,7 @@ def render(
         "dialect_code": repr(application.dialect),
         "language": repr(application.language),
         "menu": _menu(application),
+        "renames": "".join(f"{pair!r}, " for pair in application.renames),
         "tables": tables,
         "roles": roles,
         "attributes": [

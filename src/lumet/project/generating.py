@@ -41,6 +41,7 @@ from lumet.project.fingerprint import (
     origin_of,
 )
 from lumet.project.queries import with_queries
+from lumet.project.renames import python_rename
 from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 
@@ -152,6 +153,7 @@ def load(folder: Path, survey: Survey) -> Application:
         access=access,
         language=settings.language,
         menu=settings.menu,
+        renames=tuple(map(python_rename, survey.renames)),
         rows={name: survey.rows(name) for name in survey.tables},
     )
     mistakes = find_misfits(folder, application, own, survey)

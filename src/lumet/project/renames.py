@@ -150,7 +150,8 @@ def settle(
     changes = _Following(folder, made, report).changes(confirmed)
     answered = {(each.table, each.old) for each in (*confirmed, *refused)}
     rest = [q for q in made.questions if (q.table, q.old) not in answered]
-    changes.append(_survey_change(replace(made, questions=tuple(rest))))
+    settled = replace(made, questions=tuple(rest), renames=(*made.renames, *confirmed))
+    changes.append(_survey_change(settled))
     apply(folder, changes)
     if confirmed:
         _write_inferred(folder)
@@ -264,6 +265,18 @@ class _Following:
             new = rename_in_sql(text, names)
             if new != text:
                 self.texts[path] = new
+
+
+def python_rename(renamed: Renamed) -> tuple[str, str]:
+    """Return a rename as the application names it: TABLE, or TABLE.COLUMN, before and
+    after."""
+    if renamed.is_table:
+        return _module(renamed.old), _module(renamed.new)
+    table = _module(renamed.table)
+    old, new = (
+        python_names([name], FIELD_NAMES)[name] for name in (renamed.old, renamed.new)
+    )
+    return f"{table}.{old}", f"{table}.{new}"
 
 
 def _module(table: str) -> str:

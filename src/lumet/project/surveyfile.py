@@ -9,6 +9,7 @@ from typing import Any
 import cattrs
 
 from lumet.design.decision_schema import Entry
+from lumet.design.renaming import Renamed
 from lumet.errors import LumetError
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Database
@@ -56,6 +57,7 @@ class Survey:
     tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
     access: tuple[Inferred, ...] = ()
     questions: tuple[Question, ...] = ()
+    renames: tuple[Renamed, ...] = ()  # that were confirmed, in their order
     glossary: dict[str, str] = field(default_factory=dict)
 
     def entries(self, table: str) -> tuple[Entry, ...]:

@@ -189,7 +189,7 @@ def survey(
     if before is not None:
         differences = compare(before.database, made.database, catalogue)
         questions = open_questions(before, differences, made.database)
-        made = replace(made, questions=questions)
+        made = replace(made, questions=questions, renames=before.renames)
     report = SurveyReport(
         folder,
         address,

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, Self
 
 from sqlalchemy import Select, and_, delete, insert, or_, select, true, update
 
@@ -36,6 +36,23 @@ MAX_TEXT_LENGTH = 20_000  # characters of a value that can be put back
 MAX_VALUE_LENGTH = 500  # characters of a value in the log
 Owners = tuple[tuple[str, str], ...]
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
+
+
+class FieldLabel(str):
+    """The label of a column when it was changed; labels may be others by now."""
+
+    column: str
+
+    def __new__(cls, label: str, column: str) -> Self:
+        """Return the label of a column."""
+        made = super().__new__(cls, label)
+        made.column = column
+        return made
+
+
+def column_of(label: str) -> str:
+    """Return the column that a label of a change was of, "" where that is not known."""
+    return label.column if isinstance(label, FieldLabel) else ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,6 +241,9 @@ def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:
             label: [_cut(before), _cut(after)]
             for label, (before, after) in event.changes.items()
         },
+        "columns": {
+            label: column for label in event.changes if (column := column_of(label))
+        },
         "texts": {
             key: pair
             for key, pair in event.texts.items()
@@ -274,7 +294,11 @@ def _selected(wanted: AuditQuery) -> Select[Any]:
 
 def _entry(row: Any) -> Entry:
     detail = json.loads(row.detail)
-    changes = {label: (old, new) for label, (old, new) in detail["changes"].items()}
+    columns = detail.get("columns", {})  # since version 9 of the store
+    changes: dict[str, tuple[str | None, str | None]] = {
+        FieldLabel(label, columns.get(label, "")): (old, new)
+        for label, (old, new) in detail["changes"].items()
+    }
     return Entry(
         id=row.id,
         at=row.at,

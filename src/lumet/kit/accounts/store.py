@@ -225,6 +225,11 @@ owner = Table(  # since version 7: the records whose rows an entry is about
 )
 
 
+followed_rename = Table(  # since version 9: renames of tables and columns
+    "followed_rename", tables, Column("name", String(300), primary_key=True)
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -277,6 +282,10 @@ def _eighth(connection: Connection) -> None:
         connection.execute(mine.values(skeleton=skeleton(name)))
 
 
+def _ninth(connection: Connection) -> None:
+    followed_rename.create(connection, checkfirst=True)
+
+
 UPGRADES = (
     _first,
     _second,
@@ -286,6 +295,7 @@ UPGRADES = (
     _sixth,
     _seventh,
     _eighth,
+    _ninth,
 )
 """Each brings the store from the version of its place to the next."""
 

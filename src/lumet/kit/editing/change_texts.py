@@ -7,6 +7,7 @@ from sqlalchemy import (
     Connection,
 )
 
+from ..accounts.audit_log import FieldLabel
 from ..forms.fields import SecretField
 from ..forms.file_fields import FileField
 from ..pages.table_context import TableContext
@@ -64,7 +65,7 @@ class ChangeTexts:
         """Return the label of a column: translated once, however many rows are told
         of."""
         if name not in self._labels:
-            self._labels[name] = self.pages.label(name)
+            self._labels[name] = FieldLabel(self.pages.label(name), name)
         return self._labels[name]
 
     def in_form(

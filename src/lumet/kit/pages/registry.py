@@ -82,6 +82,16 @@ class Registry:
                 pages.extras[key] = target.fields[column]
                 pages.beyond[key] = target
 
+    def lookups_of(self, name: str) -> list[tuple[str, str]]:
+        """Return the lookups that choose among the records of a table, as the table
+        that has it and its column."""
+        return [
+            (pages.name, key)
+            for pages in self.pages.values()
+            for key, reference in pages.lookups.items()
+            if reference.target == name
+        ]
+
     def reference(self, name: str, related: RelatedRecords) -> Reference:
         """Return the reference behind a block of related records of table `name`."""
         for reference in self.references:

@@ -23,6 +23,7 @@ from markupsafe import Markup
 
 from ..access.roles import Attribute, Role
 from ..accounts.audit_log import AuditLog
+from ..accounts.renames import follow_renames
 from ..accounts.store import open_store
 from ..accounts.user_rows import AccountPolicy
 from ..accounts.users import Users
@@ -72,6 +73,7 @@ def build(
     roles: tuple[Role, ...],
     attributes: tuple[Attribute, ...] = (),
     menu: tuple[str, ...] = (),
+    renames: tuple[tuple[str, str], ...] = (),
 ) -> Flask:
     """Build the application of `package` from its generated parts.
 
@@ -127,6 +129,7 @@ def build(
     if unknown := unknown_names(registry):
         raise CannotStart("\n".join(unknown))
     store = open_store(settings.accounts_url, settings.folder, settings.database_url)
+    follow_renames(store, renames, registry.lookups_of)
     made = Site(
         name=name,
         registry=registry,

@@ -12,7 +12,7 @@ from ..common.url_keys import encode_key
 from ..db.keyset import bound_keys
 from ..pages.context import current_reach, site
 from ..pages.table_context import TableContext
-from .history_views import is_open, open_labels
+from .history_views import is_open, open_label, open_labels
 
 OTHERS = ("sign-in", "account", "look")  # kinds of entries that are about no record
 
@@ -72,7 +72,11 @@ def _without_hidden(context: TableContext, entry: Entry) -> Entry:
         return entry
     labels = open_labels(context)
     event = entry.event
-    changes = {label: pair for label, pair in event.changes.items() if label in labels}
+    changes = {
+        told: pair
+        for label, pair in event.changes.items()
+        if (told := open_label(context, label, labels))
+    }
     titled = all(is_open(context, key) for key in context.pages.parsed_title.keys)
     title = event.title if titled else ""
     return replace(entry, event=replace(event, changes=changes, texts={}, title=title))

@@ -9,7 +9,7 @@ from flask import abort, render_template, request
 from flask.typing import ResponseReturnValue
 from flask_login import current_user
 
-from ..accounts.audit_log import DONE, MARKED, AuditQuery, Entry
+from ..accounts.audit_log import DONE, MARKED, AuditQuery, Entry, column_of
 from ..pages import urls
 from ..pages.context import site
 from ..pages.table_context import TableContext
@@ -151,7 +151,7 @@ class ChangeReader:
         event = entry.event
         if (event.table, event.key) != (self.context.pages.name, self.segment):
             return self._of_row(entry)
-        fields = _fields(entry, self.labels)
+        fields = _fields(self.context, entry, self.labels)
         if event.kind == "edit" and not fields:
             return None  # only what this user may not see was changed
         can = event.kind == "edit" and bool(self.entered & set(event.texts))
@@ -173,7 +173,8 @@ class ChangeReader:
         ends = (*joins[0].columns, *joins[0].joined) if joins else ()
         parts = ends or child.parsed_title.keys
         is_titled = all(is_open(self.context.about(child), key) for key in parts)
-        fields = _fields(entry, open_labels(self.context.about(child)))
+        about = self.context.about(child)
+        fields = _fields(about, entry, open_labels(about))
         if entry.event.kind == "edit" and not fields:
             return None
         noun = str(joins[0].label if joins else child.singular)
@@ -192,9 +193,21 @@ class ChangeReader:
         )
 
 
-def _fields(entry: Entry, labels: set[str]) -> list[tuple[str, str | None, str | None]]:
+def _fields(
+    context: TableContext, entry: Entry, labels: set[str]
+) -> list[tuple[str, str | None, str | None]]:
     return [
-        (label, before, after)
+        (told, before, after)
         for label, (before, after) in entry.event.changes.items()
-        if label in labels
+        if (told := open_label(context, label, labels))
     ]
+
+
+def open_label(context: TableContext, label: str, labels: set[str]) -> str:
+    """Return the present label of a changed field, "" where the user may not see it on
+    every record; `labels` are the open ones, for entries that know no columns."""
+    column = column_of(label)
+    if not column:
+        return label if label in labels else ""
+    is_shown = column in context.pages.fields and is_open(context, column)
+    return context.pages.label(column) if is_shown else ""
