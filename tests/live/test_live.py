@@ -82,10 +82,10 @@ class LiveTest(BrowserCase):
         self.page.get_by_role("button", name="Inspect").click()
         panel = self.page.get_by_role("complementary", name="Decisions")
         self.page.locator("th").nth(1).click()
-        label = panel.get_by_label("Value of label, as TOML")
+        label = panel.get_by_label("Value of label")
         key = panel.get_by_role("heading", level=3).first.inner_text()
         self.assertRegex(key, r"^field\.\w+\.label$")
-        label.fill('"Own heading"')
+        label.fill("Own heading")
         panel.get_by_role("button", name="Preview").first.click()
         panel.get_by_text('+label = "Own heading"').wait_for()
         file = self.folder / "design/tables/keeper.toml"
@@ -96,19 +96,40 @@ class LiveTest(BrowserCase):
         for target, said in (
             (self.page.locator("h1"), "plural"),
             (self.page.locator('nav.side a[href="/t/light"]'), "group"),
-            (self.page.locator("#add"), "Viewer: view, export"),
+            (self.page.locator("#add"), '"*" of role viewer: view, export'),
             (self.page.locator("tbody td").nth(1), "list.columns"),
         ):
             target.click()
             panel.get_by_text(said).first.wait_for()
             self.page.keyboard.press("Escape")
+        self.page.locator("tbody td").nth(1).click()
+        panel.get_by_text("(rule: columns of list)").wait_for()
+        columns = self.page.get_by_role("list", name="Value of columns", exact=True)
+        names = columns.get_by_role("checkbox")
+        first, last = (n.get_attribute("value") for n in (names.first, names.last))
+        self.page.get_by_role("button", name=f"Move {first} down").focus()
+        self.page.keyboard.press("Enter")
+        columns.get_by_role("checkbox", name=str(last)).check()
+        part = panel.locator("section").filter(has=columns)
+        part.get_by_role("button", name="Preview").click()
+        written = part.get_by_text("+columns = [").inner_text()
+        self.assertRegex(
+            written, rf'\n\+columns = \["(?!{first}).*"{first}".*"{last}"\]'
+        )
+        part.get_by_role("button", name="Write").click()
+        panel.wait_for(state="hidden")  # the page has loaded again
+        self.assertIn(written.rpartition("\n+")[2].splitlines()[0], file.read_text())
         self.open("/t/station/r/1/edit")
         self.page.locator("label[for=field-name]").click()
-        wrong = self.page.get_by_label("Value of hidden, as TOML")
-        wrong.fill("perhaps")
+        wrong = self.page.get_by_label("Value of kind, as TOML")
         part = panel.locator("section").filter(has=wrong)
-        part.get_by_role("button", name="Preview").click()
-        panel.get_by_text("This is no value of TOML").wait_for()
+        for value, said in (
+            ("perhaps", "This is no value of TOML"),
+            ('"moon"', "There is no kind"),
+        ):
+            wrong.fill(value)
+            part.get_by_role("button", name="Preview").click()
+            panel.get_by_text(said).wait_for()
         self.page.keyboard.press("Escape")
         self.page.keyboard.press("Escape")
 

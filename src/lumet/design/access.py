@@ -94,16 +94,17 @@ _ROLE_KEYS = ("label", *SETTINGS, *_BY_TABLE, "fields")
 def _nearest_of(
     by_pattern: Mapping[str, Any], table: str, group: str, default: Any
 ) -> Any:
-    if table in by_pattern:
-        return by_pattern[table]
-    fitting = [
-        value
-        for pattern, value in by_pattern.items()
-        if pattern != "*" and fnmatchcase(table, pattern)
-    ]
-    if fitting:
-        return fitting[-1]
-    return by_pattern.get(GROUP_PREFIX + group, by_pattern.get("*", default))
+    return by_pattern.get(nearest_pattern(by_pattern, table, group), default)
+
+
+def nearest_pattern(by_pattern: Mapping[str, Any], table: str, group: str) -> str:
+    """Return the pattern that decides about a table: its name, then the last shell
+    pattern that fits, then its menu group, then `*`."""
+    fitting = [p for p in by_pattern if p != "*" and fnmatchcase(table, p)]
+    if table in by_pattern or not fitting:
+        group = GROUP_PREFIX + group
+        return next((p for p in (table, group) if p in by_pattern), "*")
+    return fitting[-1]
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,12 +61,14 @@ DOUBTFUL = 0.7  # below, a person should look at an inferred decision
 @dataclass(frozen=True, slots=True)
 class Entry:
     """One inferred decision: the path of its key in the table's file, its value, why,
-    and how sure that is (from 0 to 1; below `DOUBTFUL` a person should look)."""
+    and how sure that is (from 0 to 1; below `DOUBTFUL` a person should look); `rule` is
+    known as long as it is fresh, and not kept."""
 
     path: tuple[str, ...]
     value: Any
     reason: str = ""
     confidence: float = 1.0
+    rule: str = ""
 
     @property
     def section(self) -> tuple[str, ...]:

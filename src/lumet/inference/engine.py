@@ -1,7 +1,7 @@
 """All questions about all tables, in the order in which they build on each other."""
 
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from lumet.design.access import GROUP_PREFIX
 from lumet.design.decision_schema import Entry
@@ -165,10 +165,39 @@ def _entries(subject: Subject) -> tuple[Entry, ...]:
     for column in subject.table.columns:
         answers += _column_answers(subject, column)
     return tuple(
-        Entry(path, choice.value, choice.reason, choice.confidence)
+        Entry(
+            path,
+            choice.value,
+            choice.reason,
+            choice.confidence,
+            choice.rule or _rule_of(path),
+        )
         for path, choice in answers
         if choice is not None
     )
+
+
+# of what no list of rules answers: by the key, or by the section it is in
+_RULES: dict[str, Callable[..., object]] = {
+    "pages": tables.pages_of_table,
+    "soft_delete": tables.soft_delete_of,
+    "key": find_keys,
+    "columns": tables.columns_of_list,
+    "wide_columns": tables.wide_columns_of_list,
+    "order": tables.order_of_list,
+    "parent": relations.hierarchy_of,
+    "sections": tables.sections_of,
+    "details": details.details_of_references,
+    "references": find_references,
+    "choices": columns.choices_of,
+    "colours": columns.tones_of,
+}
+
+
+def _rule_of(path: tuple[str, ...]) -> str:
+    key = path[0] if path[0] in ("sections", "details", "references") else path[-1]
+    rule = _RULES.get(key)
+    return rule.__name__ if rule is not None else ""
 
 
 Answer = tuple[tuple[str, ...], Choice | None]

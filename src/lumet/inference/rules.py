@@ -21,6 +21,7 @@ class Choice:
     value: Any
     reason: str
     confidence: float = 1.0
+    rule: str = ""  # the name of the rule that answered
 
 
 @dataclass(slots=True)
@@ -102,7 +103,7 @@ def ask(rules: tuple[TableRule, ...], subject: Subject) -> Choice:
     for rule in rules:
         choice = rule(subject)
         if choice is not None:
-            return choice
+            return replace(choice, rule=rule.__name__)
     raise AssertionError(f"no rule answered for {subject.table.name}")
 
 
@@ -113,5 +114,5 @@ def ask_column(
     for rule in rules:
         choice = rule(subject, column)
         if choice is not None:
-            return choice
+            return replace(choice, rule=rule.__name__)
     return None

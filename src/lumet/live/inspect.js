@@ -28,7 +28,7 @@ toggle.id = "lumet-inspect";
 bar.append(toggle);
 const panel = made("aside", "", {
   position: "fixed", right: "0", top: "0", bottom: "0", width: "min(460px, 100vw)", overflow: "auto", zIndex: 9998,
-  background: "#fff", color: "#16283a", borderLeft: "1px solid #9fb0bf", padding: "16px 20px",
+  background: "#fff", color: "#16283a", borderLeft: "1px solid #9fb0bf", padding: "16px 20px 60px",
   font: "14px/1.5 system-ui, sans-serif", boxShadow: "-4px 0 16px rgb(0 0 0 / .12)",
 });
 panel.setAttribute("aria-label", "Decisions");
@@ -49,7 +49,7 @@ const sectionOf = (element) => element.closest("section[data-block]");
 
 // the table, and which of its decisions made this part: by column, or by key
 function targetOf(element) {
-  if (element.closest("a.name")) return { note: "The name of the application is decided in lumet.toml.", name: "Name" };
+  if (element.closest("a.name")) return { module: "", keys: ["name", "menu"], name: "Name" };
   const link = element.closest('nav.side a[href*="/t/"]');
   if (link) return { module: moduleOf(link.getAttribute("href")), keys: ["plural", "group"], name: "Menu entry" };
   const group = element.closest("nav.side section h2");
@@ -104,64 +104,126 @@ async function send(target, decision, value, isSure) {
 }
 
 function button(text, act) {
-  const one = made("button", text, { font: "inherit", padding: "3px 10px", marginRight: "8px", minHeight: "28px" });
+  const one = made("button", text, {
+    font: "inherit", padding: "3px 10px", marginRight: "8px", minHeight: "28px", color: "#1c3d5a",
+    background: "#f4f7f9", border: "1px solid #9fb0bf", borderRadius: "4px", cursor: "pointer",
+  });
   one.type = "button";
   one.addEventListener("click", act);
   return one;
 }
 
-function entry(target, decision) {
-  const part = made("section", "", { borderTop: "1px solid #d5dde4", padding: "10px 0" });
-  const head = made("h3", decision.path.join("."), { font: "600 14px/1.4 ui-monospace, monospace", margin: 0 });
-  const why = made("p", [decision.by, decision.why].filter(Boolean).join(": "), { margin: "2px 0", color: "#4a5b6a" });
-  const place = made("p", decision.place, { margin: "0 0 6px", font: "13px/1.4 ui-monospace, monospace" });
-  const label = made("label", "", { display: "block" });
-  const value = made("textarea", "", { width: "100%", font: "13px/1.4 ui-monospace, monospace", marginBottom: "6px" });
+// the ways to change a value: each gives the element and what its value is as TOML
+const mono = "13px/1.4 ui-monospace, monospace";
+
+function textEditor(decision, called) {
+  const input = made("input", "", { width: "100%", font: "inherit", padding: "3px 6px" });
+  input.value = decision.plain ?? "";
+  input.setAttribute("aria-label", called);
+  return { element: input, read: () => JSON.stringify(input.value) };
+}
+
+function switchEditor(decision, called) {
+  const label = made("label", " yes", { display: "inline-flex", gap: "6px", minHeight: "28px", alignItems: "center" });
+  const input = made("input");
+  input.type = "checkbox";
+  input.checked = decision.plain === true;
+  input.setAttribute("aria-label", called);
+  label.prepend(input);
+  return { element: label, read: () => String(input.checked) };
+}
+
+function columnsEditor(decision, called, found, changed) {
+  const chosen = decision.plain ?? [];
+  const rest = found.columns.map((each) => each.column).filter((name) => !chosen.includes(name));
+  const list = made("ol", "", { listStyle: "none", margin: 0, padding: 0 });
+  list.setAttribute("aria-label", called);
+  const move = (item, by) => {
+    const other = by < 0 ? item.previousElementSibling : item.nextElementSibling;
+    if (!other) return;
+    list.insertBefore(item, by < 0 ? other : other.nextElementSibling);
+    changed();
+  };
+  for (const name of [...chosen, ...rest]) {
+    const item = made("li", "", { display: "flex", gap: "4px", alignItems: "center" });
+    const label = made("label", "", { flex: 1, display: "flex", gap: "6px", alignItems: "center", font: mono, minHeight: "28px" });
+    const box = made("input");
+    box.type = "checkbox";
+    box.value = name;
+    box.checked = chosen.includes(name);
+    label.append(box, name);
+    item.append(label);
+    for (const [text, by] of [["Up", -1], ["Down", 1]]) {
+      const one = button(text, () => { move(item, by); one.focus(); });
+      one.setAttribute("aria-label", `Move ${name} ${text.toLowerCase()}`);
+      style(one, { marginRight: 0, padding: "1px 7px" });
+      item.append(one);
+    }
+    list.append(item);
+  }
+  const read = () => `[${[...list.querySelectorAll("input:checked")].map((box) => JSON.stringify(box.value)).join(", ")}]`;
+  return { element: list, read };
+}
+
+function tomlEditor(decision, called) {
+  const value = made("textarea", "", { width: "100%", font: mono });
   value.value = decision.value;
   value.rows = Math.min(5, Math.ceil((decision.value.length + 1) / 46));
-  value.setAttribute("aria-label", `Value of ${decision.key}, as TOML`);
-  label.append(value);
-  const said = made("pre", "", { whiteSpace: "pre-wrap", margin: "6px 0 0", font: "13px/1.4 ui-monospace, monospace" });
+  value.setAttribute("aria-label", `${called}, as TOML`);
+  return { element: value, read: () => value.value };
+}
+
+const EDITORS = { text: textEditor, "yes/no": switchEditor, columns: columnsEditor, toml: tomlEditor };
+
+function entry(target, decision, found) {
+  const part = made("section", "", { borderTop: "1px solid #d5dde4", padding: "10px 0" });
+  const head = made("h3", decision.path.join("."), { font: "600 14px/1.4 ui-monospace, monospace", margin: 0 });
+  const rule = decision.rule ? ` (rule: ${decision.rule})` : "";
+  const why = made("p", [decision.by, decision.why].filter(Boolean).join(": ") + rule, { margin: "2px 0", color: "#4a5b6a" });
+  const place = made("p", decision.place, { margin: "0 0 6px", font: mono });
+  const said = made("pre", "", { whiteSpace: "pre-wrap", margin: "6px 0 0", font: mono });
   said.setAttribute("role", "status");
+  const changed = () => { write.hidden = true; };
+  const editor = EDITORS[decision.editor](decision, `Value of ${decision.key}`, found, changed);
   const write = button("Write", async () => {
-    const { problem } = await send(target, decision, value.value, true);
+    const { problem } = await send(target, decision, editor.read(), true);
     said.textContent = problem ?? "Written.";
     write.hidden = true;
   });
   write.hidden = true;
-  value.addEventListener("input", () => { write.hidden = true; });
+  editor.element.addEventListener("input", changed);
   const preview = button("Preview", async () => {
-    const { diff, problem } = await send(target, decision, value.value, false);
+    const { diff, problem } = await send(target, decision, editor.read(), false);
     said.textContent = problem ?? (diff || "Nothing would change.");
     write.hidden = !diff;
   });
   const copy = button("Copy lines", async () => {
-    const lines = decision.write.slice(0, decision.write.length - decision.value.length) + value.value;
+    const lines = decision.write.slice(0, decision.write.length - decision.value.length) + editor.read();
     await navigator.clipboard.writeText(lines);
     said.textContent = `Copied:\n${lines}`;
   });
-  part.append(head, why, place, label, copy, preview, write, said);
+  const acts = made("div", "", { marginTop: "6px" });
+  acts.append(copy, preview, write);
+  part.append(head, why, place, editor.element, acts, said);
   return part;
 }
 
 async function show(target) {
-  const found = target.note ? null : await decisionsOf(target.module);
+  const found = await decisionsOf(target.module);
   const related = target.related ? await decisionsOf(target.related) : null;
   panel.replaceChildren();
   const close = button("Close", leave);
   style(close, { float: "right" });
   panel.append(close);
   if (!found) {
-    panel.append(made("p", target.note ?? "No decision made this."));
+    panel.append(made("p", "No decision made this."));
   } else {
     const { column, decisions } = fitting(found, target, related);
     const where = column ? `${found.table}.${column.column}  ${column.type}` : found.table;
     panel.append(made("h2", `${target.name}: ${where}`, { font: "600 16px/1.4 system-ui, sans-serif", margin: "0 0 8px" }));
-    if (target.rights) {
-      for (const [role, words] of Object.entries(found.rights)) panel.append(made("p", `${role}: ${words.join("; ")}  (access.toml)`, { margin: "2px 0" }));
-    }
-    if (!decisions.length && !target.rights) panel.append(made("p", `Nothing is decided about it. ${found.file} is its file.`));
-    panel.append(...decisions.map((each) => entry(target, each)));
+    const all = [...decisions, ...(target.rights ? found.rights : [])];
+    if (!all.length) panel.append(made("p", `Nothing is decided about it. ${found.file} is its file.`));
+    panel.append(...all.map((each) => entry(target, each, found)));
   }
   panel.hidden = false;
   panel.focus({ preventScroll: true });

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from lumet.design.access import read_access
 from lumet.design.decision_file import Checker, DecisionFile
+from lumet.design.decision_schema import Entry
 from lumet.design.declared_keys import Declared, declarations, with_declared
 from lumet.design.reading import (
     check_glossary,
@@ -175,6 +176,20 @@ def _merged(made: Survey, own: Own) -> tuple[Declared, ...]:
     return declarations(merged, made.database)
 
 
+def inferred_anew(
+    survey: Survey, declared: tuple[Declared, ...]
+) -> dict[str, tuple[Entry, ...]]:
+    """Return the decisions that the rules infer now, by table, where a person declared
+    keys and references."""
+    return infer(
+        with_declared(survey.database, declared),
+        survey.evidence,
+        frozenset(survey.left_out),
+        frozenset(each for each in declared if each.is_denied),
+        survey.glossary,
+    )
+
+
 def with_declarations(
     survey: Survey, own: OwnDecisions
 ) -> tuple[Survey, tuple[Declared, ...]]:
@@ -184,10 +199,7 @@ def with_declarations(
     mine = own.declaring(survey.database)
     declared = declarations(mine, survey.database)
     if declared:
-        database = with_declared(survey.database, declared)
-        denied = frozenset(d for d in declared if d.is_denied)
-        left_out = frozenset(survey.left_out)
-        inferred = infer(database, survey.evidence, left_out, denied, survey.glossary)
+        inferred = inferred_anew(survey, declared)
         tables = {name: to_inferred(entries) for name, entries in inferred.items()}
         survey = replace(survey, tables=tables)
     whole = with_declared(survey.database, _merged(survey, mine))
