@@ -15,6 +15,9 @@ class Registry:
         self.pages = dict(pages)
         self.by_table = {each.table.fullname: each for each in self.pages.values()}
         self.references = tuple(self._references())
+        self._by_ends = {
+            (each.target, each.source, each.columns): each for each in self.references
+        }
         self.outgoing: dict[str, list[Reference]] = {name: [] for name in self.pages}
         self.incoming: dict[str, list[Reference]] = {name: [] for name in self.pages}
         for reference in self.references:
@@ -94,13 +97,9 @@ class Registry:
 
     def reference(self, name: str, related: RelatedRecords) -> Reference:
         """Return the reference behind a block of related records of table `name`."""
-        for reference in self.references:
-            if (
-                reference.target == name
-                and reference.source == related.table
-                and reference.columns == related.columns
-            ):
-                return reference
+        found = self._by_ends.get((name, related.table, related.columns))
+        if found is not None:
+            return found
         raise KeyError(f"{related.table} does not refer to {name} by {related.by}")
 
     def other_side(self, related: RelatedRecords) -> Reference:

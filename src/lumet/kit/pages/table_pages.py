@@ -248,7 +248,9 @@ class TablePages:
         self.fields: Mapping[str, ValueField] = self.form().value_fields()
         self.computed: dict[str, str] = dict(self.formulas)
         # what is shown and is no column of its own: formulas, and borrowed columns
-        self.extras: dict[str, ValueField] = dict(self.formula_form().value_fields())
+        self.extras: dict[str, ValueField] = (
+            dict(self.formula_form().value_fields()) if self.formulas else {}
+        )
         self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
         self.parsed_title: Title = parse_title(self.title)
         self.lookups: dict[str, Reference] = {}

@@ -1,7 +1,6 @@
 """The application factory: database, accounts, pages and security."""
 
 import importlib
-import importlib.util
 import inspect
 import re
 import secrets
@@ -124,7 +123,11 @@ def build(
     app.before_request(_number_request)
     limit_requests(app, most_bytes)
     CSRFProtect(app)
-    pages = {key: _own_pages(package, key, found)(key) for key, found in tables.items()}
+    own_modules = {path.stem for path in own.glob("*.py")}
+    pages = {
+        key: (_own_pages(package, key, found) if key in own_modules else found)(key)
+        for key, found in tables.items()
+    }
     registry = Registry(pages)
     if unknown := unknown_names(registry):
         raise CannotStart("\n".join(unknown))
@@ -236,12 +239,8 @@ def _own_pages(
 ) -> type[TablePages]:
     """Return your own subclass of a table's pages from `custom/TABLE.py`, else the
     generated class."""
-    module = f"{package}.custom.{table}"
-    if importlib.util.find_spec(module) is None:
-        return generated
-    for _name, found in inspect.getmembers(
-        importlib.import_module(module), inspect.isclass
-    ):
+    module = importlib.import_module(f"{package}.custom.{table}")
+    for _name, found in inspect.getmembers(module, inspect.isclass):
         if issubclass(found, generated) and found is not generated:
             return found
     return generated
