@@ -318,6 +318,13 @@ def _default(owner: type[Any], name: str) -> str:
     return f"`{json.dumps(default)}`"
 
 
+def extending_page() -> str:
+    """Return docs/extending.md: the guide that each application holds."""
+    text = (Path(__file__).parents[1] / "src/lumet/kit/EXTENDING.md").read_text("utf-8")
+    heading, rest = text.split("\n", 1)
+    return f"{heading}\n\n<!-- {_MADE} -->\n{rest}"
+
+
 def rules_page() -> str:
     """Return docs/rules.md: every question with its rules, in the order they are tried."""
     lines = [
@@ -389,6 +396,7 @@ def documents() -> dict[str, str]:
     return {
         "decisions.md": decisions_page(),
         "decisions.schema.json": json.dumps(decisions_schema(), indent=1) + "\n",
+        "extending.md": extending_page(),
         "rules.md": rules_page(),
         "survey.schema.json": json.dumps(survey_schema(), indent=1) + "\n",
     }

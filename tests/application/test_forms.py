@@ -226,11 +226,12 @@ class Losing:
         pages = self.app.extensions["site"].registry["buoy"]
         before = self.rows("SELECT code, name FROM buoy")
 
-        def cut(connection: Any, *_: Any, **__: Any) -> None:
-            raw = connection.connection.driver_connection
+        def cut(_pages: Any, change: Any) -> None:
+            raw = change.connection.connection.driver_connection
             self.change(self.KILL.format(self.number_of(raw)))
+            change.carry_out(change)
 
-        with mock.patch.object(pages, "before_save", cut):
+        with mock.patch.object(type(pages), "write", cut):
             added = client.post("/t/buoy/add", data={"code": "ZZ", "name": "Lost <1>"})
             form = self.form_data(client, "/t/buoy/r/NR1/edit")
             edited = client.post("/t/buoy/r/NR1/edit", data=form | {"name": "Lost <1>"})

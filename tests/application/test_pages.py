@@ -508,27 +508,3 @@ class SafetyTest(PagesCase):
             self.text(client, address)
             with self.subTest(address):
                 self.assertLessEqual(count[0], most)
-
-
-class OwnCodeTest(PagesCase):
-    def test_your_own_code_and_templates_win(self) -> None:
-        custom = self.folder / self.package / "custom"
-        (custom / "station.py").write_text(
-            f"from {self.package}.tables.station import StationPages\n\n\n"
-            "class OwnStationPages(StationPages):\n"
-            "    def before_save(self, connection, values, is_new):\n"
-            "        values['remarks'] = 'By hand'\n"
-        )
-        (custom / "templates").mkdir()
-        (custom / "templates" / "home.html").write_text("My own front page")
-        app = self.create_app()
-        app.config["WTF_CSRF_ENABLED"] = False
-        type(self).app = app
-        client = self.client()
-        self.assertEqual(self.text(client, "/"), "My own front page")
-        data = self.form_data(client, "/t/station/r/1/edit") | {"name": "New"}
-        client.post("/t/station/r/1/edit", data=data)
-        self.assertEqual(
-            self.rows("SELECT name, remarks FROM station WHERE id = 1"),
-            [("New", "By hand")],
-        )

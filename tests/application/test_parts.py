@@ -475,13 +475,14 @@ class Cut:
         pages = self.app.extensions["site"].registry["mast_lamp"]
         saved = []
 
-        def cut(connection: Any, values: Any, is_new: bool) -> None:
-            saved.append(values)
+        def cut(_pages: Any, change: Any) -> None:
+            saved.append(change.values)
             if len(saved) == 3:
-                raw = connection.connection.driver_connection
+                raw = change.connection.connection.driver_connection
                 self.change(self.KILL.format(self.number_of(raw)))
+            change.carry_out(change)
 
-        with mock.patch.object(pages, "before_save", cut):
+        with mock.patch.object(type(pages), "write", cut):
             answer = self.user.post(self.EDIT, data=form)
         self.assertEqual(answer.status_code, 503)
         self.assertIn('value="new 5"', answer.text)

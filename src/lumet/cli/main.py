@@ -233,6 +233,27 @@ def _preview_generation(project: Path, as_json: bool) -> int:
 
 
 @app.command()
+def customise(
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="The table.")],
+    project: Project = Path(),
+) -> None:
+    """Begin with code of your own for a table: a module and a test.
+
+    Both are yours: they are not written again.
+    """
+
+    def work() -> int:
+        from lumet.project.commands import run_customisation
+
+        for path in run_customisation(project, table):
+            typer.echo(f"  written  {path}")
+        typer.echo("\nTest it:  python -m unittest")
+        return 0
+
+    _carry_out(work)
+
+
+@app.command()
 def check(
     project: Project = Path(),
     no_database: Annotated[

@@ -86,21 +86,21 @@ def render(
     }
     uses_all = any(ALL in (r.rights, *dict(r.tables).values()) for r in roles)
     python = {
-        f"{package}/__init__.py": _fill("init.py", **common),
-        f"{package}/__main__.py": _fill("main.py", **common),
-        f"{package}/access.py": _fill("access.py", **common, uses_all=uses_all),
-        f"{package}/tables/__init__.py": _fill("tables_init.py", **common),
+        f"{package}/__init__.py": fill("init.py", **common),
+        f"{package}/__main__.py": fill("main.py", **common),
+        f"{package}/access.py": fill("access.py", **common, uses_all=uses_all),
+        f"{package}/tables/__init__.py": fill("tables_init.py", **common),
         "tests/__init__.py": '"""The application\'s own tests: python -m unittest."""\n',
-        "tests/test_application.py": _fill("test_application.py", **common),
+        "tests/test_application.py": fill("test_application.py", **common),
     }
     for table in tables:
         texts = {"name_text": _plain(table.name), "plural_text": _plain(table.plural)}
         path = f"{package}/tables/{table.module}.py"
-        python[path] = _fill("table.py", t=_View(table, texts))
+        python[path] = fill("table.py", t=_View(table, texts))
     description = format_value(application.name)
     requirement = server_of(application.dialect).requirement
     other = {
-        "pyproject.toml": _fill(
+        "pyproject.toml": fill(
             "pyproject.toml",
             **common,
             dependencies=sorted(
@@ -108,7 +108,7 @@ def render(
             ),
             description=description,
         ),
-        "README.md": _fill(
+        "README.md": fill(
             "README.md", **common, first_role=application.access.roles[0].name
         ),
     }
@@ -119,10 +119,10 @@ def render(
     found = {path: known(path, draft) for path, draft in drafts.items()}
     wanted = {path: text for path, text in found.items() if text is not None}
     new = {path: text for path, text in python.items() if path not in wanted}
-    wanted |= {path: text.encode() for path, text in _formatted(new).items()}
+    wanted |= {path: text.encode() for path, text in formatted(new).items()}
     wanted |= {path: text.encode() for path, text in other.items()}
     wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
-    once = {f"{package}/custom/__init__.py": _fill("custom_init.py").encode()}
+    once = {f"{package}/custom/__init__.py": fill("custom_init.py").encode()}
     return Rendered(wanted, once, drafts)
 
 
@@ -165,11 +165,11 @@ def _environment() -> Environment:
     )
 
 
-def _fill(template: str, **values: Any) -> str:
+def fill(template: str, **values: Any) -> str:
     return _environment().get_template(f"{template}.jinja").render(**values)
 
 
-def _formatted(files_: dict[str, str]) -> dict[str, str]:
+def formatted(files_: dict[str, str]) -> dict[str, str]:
     """Return the Python files formatted, all in one run of the formatter."""
     if not files_:
         return {}

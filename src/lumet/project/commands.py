@@ -69,6 +69,14 @@ def run_generation(folder: Path) -> GenerationReport:
         return generate(folder.resolve())
 
 
+def run_customisation(folder: Path, table: str) -> list[str]:
+    """Write the first files of own code for a table; see `customising.customise`."""
+    from lumet.project.customising import customise
+
+    with _writing(folder):
+        return customise(folder.resolve(), table)
+
+
 def preview_generation(folder: Path) -> tuple[Planned, list[FileChange]]:
     """Return the generation of the project in `folder` and the changes of files that it
     would write; nothing is written, so that no lock is wanted."""

@@ -6,8 +6,9 @@ behind that; an entry that stays begun tells that something broke off in between
 """
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any, Self
@@ -27,6 +28,7 @@ KINDS = (
     "delete",
     "restore",
     "export",
+    "action",
     "account",
     "look",
 )
@@ -36,6 +38,9 @@ MAX_TEXT_LENGTH = 20_000  # characters of a value that can be put back
 MAX_VALUE_LENGTH = 500  # characters of a value in the log
 Owners = tuple[tuple[str, str], ...]
 Changes = Mapping[str, tuple[str | None, str | None]]  # by label: before and after
+
+
+_current: ContextVar["Recording"] = ContextVar("recording")
 
 
 class FieldLabel(str):
@@ -201,12 +206,24 @@ def recorded(log: AuditLog) -> Iterator["Recording"]:
     """Mark what is begun within the block as done at its end, and as failed where an
     exception leaves it."""
     recording = Recording(log)
+    before = _current.set(recording)
     try:
         yield recording
     except BaseException:
         recording.close(is_done=False)
         raise
-    recording.close(is_done=True)
+    finally:
+        _current.reset(before)
+    try:
+        recording.close(is_done=True)
+    finally:
+        for act in recording.following:
+            act()
+
+
+def current_recording() -> "Recording":
+    """Return the recording of the present transaction."""
+    return _current.get()
 
 
 class Recording:
@@ -216,6 +233,7 @@ class Recording:
         self._log = log
         self._begun: list[int] = []
         self._meant: list[tuple[Actor, AuditEvent]] = []
+        self.following: list[Callable[[], None]] = []  # once it was kept
 
     def mean(self, actor: Actor, event: AuditEvent) -> None:
         """Remember what the transaction is about to keep, to be written down with all

@@ -24,7 +24,7 @@ folder, or the one that STATE_FOLDER in the environment names.
 """
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote
@@ -64,6 +64,30 @@ class Settings:
     password_length: int = 12
     log_days: int = 730
     is_read_only: bool = False
+    given: Mapping[str, str] = field(default_factory=dict, repr=False)  # as it is
+
+    def own(self, declared: Sequence["OwnSetting"]) -> dict[str, str]:
+        """Return the values of settings of your own code. Raises CannotStart, naming
+        every one that is missing."""
+        found = {
+            each.name: self.given.get(each.name) or each.default for each in declared
+        }
+        missing = [e.name for e in declared if e.is_required and not found[e.name]]
+        if missing:
+            raise CannotStart(
+                f"{' and '.join(missing)}: not set.\n"
+                f"  Set it in the environment or in {self.folder / '.env'}."
+            )
+        return found
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnSetting:
+    """A setting of your own code, from the environment or `.env`."""
+
+    name: str
+    default: str = ""
+    is_required: bool = False
 
 
 def state_folder(environment: Mapping[str, str] | None = None) -> Path:
@@ -111,6 +135,7 @@ def read_settings(
         )
     return Settings(
         folder=folder,
+        given=given,
         database_url=given["DATABASE_URL"],
         secret_key=given["SECRET_KEY"],
         # sessions that were signed by a key before go on until they end

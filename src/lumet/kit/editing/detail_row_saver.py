@@ -17,12 +17,12 @@ from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing
 from ..deletion.cascades import beyond_delete
 from ..deletion.delete_impact import find_delete_impact
+from ..pages.changes import ChangeRefused, CodeFailed
 from ..pages.context import actor
 from ..queries.record import titles_where
 from .detail_rows import DetailRowsEditor
 from .many_to_many import ManyToManyEditor
 from .record_reader import RecordNotFound
-from .record_writer import RuleViolated
 from .row_batches import RowBatches
 from .row_positions import RowPositions
 from .rows_result import GONE, KEY, SURE, DetailRowsRejected, Typed, Unclear
@@ -123,8 +123,10 @@ class DetailRowSaver:
             except (RecordNotFound, AccessDenied, ChangeDenied, ValueError):
                 text = _("This row can no longer be changed.")
                 self.result.messages[index] = str(text)
-            except RuleViolated as broken:
-                self.result.messages[index] = str(broken.rule.message)
+            except CodeFailed:
+                raise
+            except ChangeRefused as refused:
+                self.result.messages[index] = refused.message
 
     def refuse(self, index: str, own: Typed, error: DBAPIError) -> None:
         if is_passing(error) or classify(error).kind in ("busy", "lost"):
@@ -175,7 +177,7 @@ class DetailRowSaver:
             raise AccessDenied("delete")
         if not is_marked and SURE not in own:
             self._ask(turn, index, held.key)
-        if not self.saver.writer.remove(connection, held.key):
+        if not self.saver.remove(connection, held.key):
             raise RecordNotFound
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""

@@ -21,12 +21,12 @@ from ..accounts.audit_log import AuditEvent, Owners, Recording
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing, not_allowed
 from ..pages import urls
+from ..pages.changes import ChangeRefused, CodeFailed
 from ..pages.context import Site, actor
 from ..pages.table_pages import Reference, RelatedRecords, TablePages
 from ..pages.urls import list_address
 from ..queries.lookups import Found, LookupPlan, Option, lookup_plan
 from .record_saver import RecordSaver
-from .record_writer import RuleViolated
 from .rows_result import DetailRowsRejected, Typed
 from .transactions import owners_of
 
@@ -258,11 +258,14 @@ class ManyToManyEditor:
         except (ChangeDenied, AccessDenied):
             self.refused.append(str(_("Your roles do not allow this.")))
             return
-        except RuleViolated as broken:
-            self.refused.append(str(broken.rule.message))
+        except CodeFailed:
+            raise
+        except ChangeRefused as refused:
+            self.refused.append(refused.message)
             return
-        if not outcome.key and outcome.form.errors:
+        if not outcome.key and (outcome.form.errors or outcome.refused):
             self.refused += [str(each[1]) for each in outcome.form.mistakes()]
+            self.refused += outcome.refused
             return
         self._tell(connection, "add", held, recording)
 
@@ -272,10 +275,15 @@ class ManyToManyEditor:
         try:
             self._tell(connection, "delete", held, recording)
             if self.may_delete:
-                self.reach.delete(connection, self.pages.table, held)
+                self.saver.erase(connection, held)
                 return
         except AccessDenied:
             pass
+        except CodeFailed:
+            raise
+        except ChangeRefused as refused:
+            self.refused.append(refused.message)
+            raise DetailRowsRejected from refused
         self.refused.append(str(_("Your roles do not allow this.")))
         raise DetailRowsRejected
 

@@ -1,25 +1,29 @@
 """Saving a form: optimistic locking by digests of the values that its user saw, so that
 no update is lost; every refusal comes back at its field."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from flask_babel import gettext as _
 from sqlalchemy import (
     Column,
     Connection,
 )
 from werkzeug.datastructures import MultiDict
 
+from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
+from ..pages.changes import ADD, DELETE, EDIT, FORM, RESTORE, Change, CodeFailed
 from ..pages.table_context import TableContext
 from ..pages.table_pages import (
     unique_sets,
 )
 from .change_texts import ChangeTexts
 from .conflict_check import SEEN, ConflictCheck
+from .own_changes import OwnChanges
 from .record_reader import RecordNotFound, RecordReader
 from .record_validation import RecordValidation
 from .record_writer import RecordWriter
@@ -31,7 +35,7 @@ NOTHING: Mapping[str, Any] = {}
 class RecordSaver:
     """Reads and writes the records of one table through its form."""
 
-    def __init__(self, context: TableContext, secret: str) -> None:
+    def __init__(self, context: TableContext, secret: str, source: str = FORM) -> None:
         pages, reach = context.pages, context.reach
         self.context = context
         self.site = context.site
@@ -42,6 +46,7 @@ class RecordSaver:
         self.conflicts = ConflictCheck(context, secret)
         self.writer = RecordWriter(context)
         self._texts = ChangeTexts(context)
+        self.own = OwnChanges(context, source)
         adding = reach.holding("add", pages.table.fullname)
         self._added = pages.enters(reach, adding, is_new=True)
         self.entered = list(self._added)  # by the form that is read or saved
@@ -117,20 +122,34 @@ class RecordSaver:
             or self.pages.column(key).server_default is None
             or self.reader.is_cleared(key, typed)
         }
-        self.pages.before_save(connection, written, is_new=True)
-        outcome = SaveResult(form, written=frozenset(written))
-        changes = {name: (None, value) for name, value in written.items()}
-        outcome.changes = self._texts.in_words(connection, changes)
+        entered = frozenset(written)
+
+        def insert(change: Change) -> None:
+            typed_, own = _apart(change.values, entered)
+            made = self.writer.insert(connection, typed_, own)
+            change.key = dict(zip(self.pages.key, made, strict=True))
+            self.writer.check_rules(connection, change.key)
+
+        change = self.own.change(ADD, connection, insert, values=written)
+        outcome = SaveResult(form)
+        if not self.own.is_admitted(change, outcome):
+            if later is not None:
+                later.spare = None  # it is shown again
+            return outcome
         if later is not None:
             outcome.waits, later.spare = True, form
+            written = change.values
             filled = {**written, **self.writer.generated.uuids(written)}
             later.additions.append((outcome, self.writer.by_column(filled)))
-            return outcome
-        made = self.writer.insert(connection, written)
-        self.writer.check_rules(
-            connection, dict(zip(self.pages.key, made, strict=True))
-        )
-        outcome.key = self.writer.address_key(connection, made)
+        else:
+            self.own.write(change)
+            if not change.key:
+                raise CodeFailed(_("The application's own code added no record."))
+            outcome.key = self.writer.address_key(connection, [*change.key.values()])
+        changes = {name: (None, value) for name, value in change.values.items()}
+        outcome.written = frozenset(change.values)
+        outcome.changes = self._texts.in_words(connection, changes)
+        outcome.change = change
         return outcome
 
     def add_all(self, connection: Connection, later: PendingWrites) -> None:
@@ -145,6 +164,9 @@ class RecordSaver:
             made = self.reach.insert_all(connection, self.pages.table, rows, stamps)
             for (outcome, _values), key in zip(each, made, strict=True):
                 outcome.key = self.writer.address_key(connection, key)
+                if outcome.change is not None:
+                    outcome.change.key = dict(zip(self.pages.key, key, strict=True))
+                    self.own.follow(outcome.change)
 
     def edit(
         self, connection: Connection, key: Mapping[str, Any], typed: MultiDict[str, str]
@@ -196,23 +218,107 @@ class RecordSaver:
             if form._fields[name].data is not values[name]
         }
         if changed:
-            self.pages.before_save(connection, changed, is_new=False)
-            written = self.writer.by_column(changed)
+            change = self._edit(connection, key, changed)
+            if not self.own.is_admitted(change, outcome):
+                outcome.seen = self._digests(seen, values)
+                if later is not None:
+                    later.spare = None
+                return outcome
             if later is not None:
+                written = self.writer.by_column(change.values)
                 later.changes.append((dict(key), written))
                 later.spare = form
+                self.own.follow(change)
             else:
-                table, stamped = self.pages.table, self.writer.stamped()
-                self.reach.update(connection, table, key, written, stamped)
-                now = {**key, **{k: changed[k] for k in key if k in changed}}
-                self.writer.check_rules(connection, now)
-            self._describe(connection, outcome, values, changed)
+                self.own.write(change)
+            changed = change.values
+            self._describe(connection, outcome, {**change.before, **values}, changed)
         now_key = [changed.get(name, key[name]) for name in self.pages.key]
         if set(changed) & set(self.pages.key) and later is None:
             outcome.key = self.writer.address_key(connection, now_key)
         else:
             outcome.key = encode_key(now_key)
         return outcome
+
+    def _edit(
+        self, connection: Connection, key: Mapping[str, Any], changed: Mapping[str, Any]
+    ) -> Change:
+        """Return the change of a record that sets these columns."""
+        entered = frozenset(changed)
+
+        def update(change: Change) -> None:
+            typed, own = _apart(change.values, entered)
+            made = {**self.writer.stamped(), **self.writer.by_column(own)}
+            written = self.writer.by_column(typed)
+            self.reach.update(connection, self.pages.table, key, written, made)
+            now = {**key, **{k: v for k, v in change.values.items() if k in key}}
+            self.writer.check_rules(connection, now)
+
+        return self.own.change(EDIT, connection, update, key, changed)
+
+    def set_values(
+        self, connection: Connection, key: Mapping[str, Any], changed: Mapping[str, Any]
+    ) -> SaveResult:
+        """Change columns of a record for your own code, whatever the user may enter.
+        Raises ChangeRefused."""
+
+        def update(change: Change) -> None:
+            made = {**self.writer.stamped(), **self.writer.by_column(change.values)}
+            UNBOUNDED.update(connection, self.pages.table, key, made)
+            now = {**key, **{k: v for k, v in change.values.items() if k in key}}
+            self.writer.check_rules(connection, now)
+
+        before = self.own.stored(connection, key)
+        change = self.own.change(EDIT, connection, update, key, changed)
+        self.own.admit(change)
+        self.own.write(change)
+        outcome = SaveResult(self.pages.filled({}))
+        self._describe(connection, outcome, before, change.values)
+        return outcome
+
+    def move(
+        self, connection: Connection, key: Mapping[str, Any], column: str, place: Any
+    ) -> None:
+        """Give a record its new position. Raises ChangeRefused."""
+        change = self._edit(connection, key, {column: place})
+        self.own.admit(change)
+        self.own.write(change)
+
+    def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Delete the record with this key, or mark it as deleted; tell whether there
+        was one. Raises AccessDenied when the user may not, ChangeRefused where your own
+        code refuses."""
+        return self._take(connection, key, DELETE, self.writer.remove)
+
+    def restore(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Take the mark of a deleted record away; as `remove`."""
+        return self._take(connection, key, RESTORE, self.writer.restore)
+
+    def erase(self, connection: Connection, key: Mapping[str, Any]) -> bool:
+        """Delete the record with this key, also where others are only marked; as
+        `remove`."""
+
+        def act(connection: Connection, key: Mapping[str, Any]) -> bool:
+            return self.reach.delete(connection, self.pages.table, key)
+
+        return self._take(connection, key, DELETE, act)
+
+    def _take(
+        self,
+        connection: Connection,
+        key: Mapping[str, Any],
+        kind: str,
+        act: Callable[[Connection, Mapping[str, Any]], bool],
+    ) -> bool:
+        found = [True]  # unless your own code does it another way
+
+        def carry_out(_change: Change) -> None:
+            found[0] = act(connection, key)
+
+        change = self.own.change(kind, connection, carry_out, key)
+        self.own.admit(change)
+        self.own.write(change)
+        return found[0]
 
     def _describe(
         self,
@@ -248,3 +354,12 @@ class RecordSaver:
         self, key: Mapping[str, Any], values: Mapping[str, Any]
     ) -> dict[str, str]:
         return self.conflicts.digests(key, values, self.entered)
+
+
+def _apart(
+    values: Mapping[str, Any], entered: frozenset[str]
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return the values that the user entered, and those of your own code."""
+    typed = {name: value for name, value in values.items() if name in entered}
+    own = {name: value for name, value in values.items() if name not in entered}
+    return typed, own

@@ -21,21 +21,22 @@ from ..common.url_keys import encode_key
 from ..contract import NEXT_NUMBER
 from ..db.errors import classify
 from ..forms.fields import YesNoField
+from ..pages.changes import ChangeRefused
 from ..pages.table_context import TableContext
 from ..pages.table_pages import (
     DatabaseRule,
 )
 from .generated_values import GeneratedValues
 
+NOTHING: Mapping[str, Any] = {}
 TRIES = 5  # at a number that others take at the same time
 
 
-class RuleViolated(Exception):
+class RuleViolated(ChangeRefused):
     """A record was written that breaks a rule; the transaction is not to be kept."""
 
     def __init__(self, rule: DatabaseRule) -> None:
-        super().__init__(str(rule.message))
-        self.rule = rule
+        super().__init__(rule.message, rule.key)
 
 
 class RecordWriter:
@@ -47,17 +48,22 @@ class RecordWriter:
         self.generated = GeneratedValues(context)
 
     def insert(
-        self, connection: Connection, written: dict[str, Any]
+        self,
+        connection: Connection,
+        written: Mapping[str, Any],
+        own: Mapping[str, Any] = NOTHING,
     ) -> tuple[Any, ...]:
-        """Add a record with what makes itself filled in; another try for a number that
-        somebody else took meanwhile. Returns the key."""
+        """Add a record with what makes itself filled in, and with values of your `own`
+        code; another try for a number that somebody else took meanwhile. Returns the
+        key."""
         numbered = [
             key for key, how in self.pages.generated_values if how == NEXT_NUMBER
         ]
-        numbered = [key for key in numbered if written.get(key) is None]
+        numbered = [k for k in numbered if {**written, **own}.get(k) is None]
         made = {
             **self.generated.automatic(is_new=True),
-            **self.generated.uuids(written),
+            **self.generated.uuids({**written, **own}),
+            **own,
         }
         for tried in range(TRIES if numbered else 1):
             for key in numbered:

@@ -7,7 +7,7 @@ from sqlalchemy.exc import DBAPIError
 from ..accounts.audit_log import AuditEvent
 from ..contract import NEXT_NUMBER
 from ..db.errors import classify, is_passing
-from ..pages.table_pages import TablePages, unique_sets
+from ..pages.table_pages import unique_sets
 from .rows_result import Unclear
 from .save_turn import SaveTurn
 
@@ -31,7 +31,7 @@ class RowBatches:
         if (
             self.rows.one_by_one
             or pages.database_rules
-            or type(pages).before_save is not TablePages.before_save
+            or pages.overrides("write")
             or any(role.condition(right, name) for role in holding)
         ):
             return False

@@ -10,6 +10,7 @@ from werkzeug.datastructures import MultiDict
 
 from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import AuditEvent
+from ..pages.changes import ChangeRefused, CodeFailed
 from .conflict_check import SEEN
 from .rows_result import KEY, DetailRowsRejected, Typed
 from .save_result import SaveResult
@@ -84,25 +85,30 @@ class RowPositions:
             known = [each for each in (*places.values(), *final.values()) if each]
             place = wanted.pop(key) if free else max(known, default=0) + 1
             try:
-                self._put(turn, turn.held[key], place)
+                self._put(turn, turn.held[key], place, is_final=bool(free))
             except DBAPIError as error:
                 self.rows.refuse(moved[key][0], MultiDict(), error)
+            except CodeFailed:
+                raise
+            except ChangeRefused as refused:
+                self.result.messages[moved[key][0]] = refused.message
+                raise DetailRowsRejected from refused
             places[key] = place
         for key, (_index, place) in moved.items():
             self._tell_move(turn, key, turn.held[key].values[position], place)
 
-    def _put(self, turn: SaveTurn, held: HeldRow, place: Any) -> None:
+    def _put(self, turn: SaveTurn, held: HeldRow, place: Any, is_final: bool) -> None:
         position = self.editor.position
         if not held.roles or position not in self.editor.entered_by(held.roles):
             raise DetailRowsRejected
-        column = self.pages.column(position)
-        self.reach.update(
-            turn.connection,
-            self.pages.table,
-            held.key,
-            {column: place},
-            self.saver.writer.stamped(),
-        )
+        if is_final:
+            self.saver.move(turn.connection, held.key, position, place)
+        else:
+            column, stamped = self.pages.column(position), self.saver.writer.stamped()
+            table = self.pages.table
+            self.reach.update(
+                turn.connection, table, held.key, {column: place}, stamped
+            )
         if position in held.key:
             held.key[position] = place
 

@@ -9,6 +9,7 @@ from sqlalchemy import (
 
 from ..accounts.audit_log import Changes
 from ..forms.base import RecordForm
+from ..pages.changes import Change
 
 
 @dataclass(slots=True)
@@ -25,6 +26,8 @@ class SaveResult:
     texts: Changes = field(default_factory=dict)  # the changes as a form has them
     written: frozenset[str] = frozenset()  # the columns that were entered anew
     replaced: dict[str, Any] = field(default_factory=dict)  # and what was there before
+    change: Change | None = None  # of a new record that is not refused
+    status: int = 422  # of the answer, where it was not saved
     waits: bool = False  # nothing is wrong with it, and it is written with others
 
 

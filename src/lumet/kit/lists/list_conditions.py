@@ -52,6 +52,9 @@ class ListConditions:
         if pages.soft_delete and asked.deleted != WITH:
             alive = pages.is_alive(base)
             found.append(not_(alive) if asked.deleted == ONLY else alive)
+        own = pages.list_condition(base)
+        if own is not None:
+            found.append(own)
         tree = hierarchy_of(self.context) if asked.part else None
         if tree is not None:
             is_top = asked.part == TOP

@@ -34,7 +34,11 @@ def is_sortable(context: TableContext, key: str) -> bool:
         | MultipleChoiceField
         | FileField
     )
-    if not pages.is_shown(key) or key in pages.computed or key in pages.list.unindexed:
+    if (
+        not pages.is_shown(key)
+        or key in {*pages.computed, *pages.in_python}
+        or key in pages.list.unindexed
+    ):
         return False
     return not isinstance(pages.shown_field(key), unsorted)
 

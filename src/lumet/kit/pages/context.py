@@ -1,7 +1,7 @@
 """The context of requests: the site, the present user's reach, preferences and
 language."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,6 +17,7 @@ from ..accounts.user_rows import SessionUser
 from ..accounts.users import Users
 from ..contract import ANYONE
 from ..db.engine import Database
+from .menu import MenuEntry
 from .registry import Registry
 
 EXTENSION = "site"
@@ -38,6 +39,8 @@ class Site:
     attributes: tuple[Attribute, ...] = ()
     menu: tuple[str, ...] = ()  # groups and tables that come first, in their order
     export_bytes: int = 2_000_000_000  # of the largest export
+    own_settings: Mapping[str, str] = field(default_factory=dict)
+    own_menu: Sequence[MenuEntry] = ()
     is_read_only: bool = False  # whoever it is, nothing is changed
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 

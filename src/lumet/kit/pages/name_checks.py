@@ -35,6 +35,10 @@ def _unknown(pages: TablePages, registry: Registry) -> Iterator[tuple[str, str, 
         if key not in columns:
             yield "form", key, f"{pages.form.__name__} has a field {key}, which is no column of {table}."  # fmt: skip
     shown = columns | {*pages.extras}
+    for own in pages.computed_columns:
+        for name in own.needs:
+            if name not in columns:
+                yield "computed_columns", name, f"{own.name} needs {name}, which is no column of {table}."  # fmt: skip
     for attribute, name in _named(pages):
         if name not in shown and name.partition(".")[0] not in columns:
             yield attribute, name, f"{attribute} names {name}, which is no column of {table}."  # fmt: skip

@@ -5,10 +5,10 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
+from jinja2 import Template
 from sqlalchemy import (
     Column,
     ColumnElement,
-    Connection,
     FromClause,
     LargeBinary,
     Table,
@@ -24,6 +24,8 @@ from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
+from .actions import Action
+from .changes import Change
 from .titles import Title, parse_title
 
 
@@ -196,7 +198,21 @@ class Reference:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class ComputedColumn:
+    """A column whose value your own code works out from columns of the same record: the
+    method of its `name` gets those that it `needs`, by column. It is shown as `field`
+    shows values, on the record's page and, with `in_list`, as the last of the list, to
+    who sees all that it needs; lists are not sorted or filtered by it."""
+
+    name: str
+    field: Any
+    needs: Sequence[str]
+    in_list: bool = True
+
+
 Keys = list[str]  # by another name, since a table's pages have a `list` of their own
+Templates = list[str | Template]
 Sections = list[tuple[str, list[str]]]
 
 
@@ -230,6 +246,8 @@ class TablePages:
     generated_values: ClassVar[Sequence[tuple[str, str]]] = ()  # "max + 1" or "uuid"
     automatic_values: ClassVar[Sequence[tuple[str, str]]] = ()  # columns, "created at"…
     database_rules: ClassVar[Sequence[DatabaseRule]] = ()
+    computed_columns: ClassVar[Sequence[ComputedColumn]] = ()  # of your own
+    actions: ClassVar[Sequence[Action]] = ()  # of your own: buttons
     messages: ClassVar[Sequence[tuple[str, Any]]] = ()  # by the name of a constraint
     external_references: ClassVar[Sequence[ExternalReference]] = ()
     is_large: ClassVar[bool] = False  # so many rows that searches are bounded
@@ -251,9 +269,27 @@ class TablePages:
         self.extras: dict[str, ValueField] = (
             dict(self.formula_form().value_fields()) if self.formulas else {}
         )
+        self.in_python = {each.name: each for each in self.computed_columns}
+        if self.in_python:
+            self._compute()
         self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
         self.parsed_title: Title = parse_title(self.title)
         self.lookups: dict[str, Reference] = {}
+        self.has_own_templates = False  # in custom/templates/TABLE
+
+    def _compute(self) -> None:
+        """Take the computed columns into what is shown."""
+        fields = {each.name: each.field for each in self.computed_columns}
+        self.extras |= type("Computed", (RecordForm,), fields)().value_fields()
+        shown = (each.name for each in self.computed_columns if each.in_list)
+        columns = tuple(dict.fromkeys([*self.list.columns, *shown]))
+        vars(self)["list"] = replace(self.list, columns=columns)
+
+    def list_condition(self, rows: FromClause) -> ColumnElement[bool] | None:
+        """Yours to override: return a condition of the rows that lists show, such as
+        `rows.c.closed_on.is_(None)`; None for all. It is built once for all users of one
+        reach: what depends on the user is a rule in access.toml."""
+        return None
 
     def column_keys(self) -> tuple[str, ...]:
         """Return the keys of all columns."""
@@ -369,6 +405,9 @@ class TablePages:
     def _sees_extra(self, reach: Reach, key: str) -> bool:
         """Tell whether the user may look at what a formula reads, or at the column that
         is borrowed."""
+        if key in self.in_python:
+            name, needs = self.table.fullname, self.in_python[key].needs
+            return not any(reach.hides(name, each) for each in needs)
         if key in self.beyond:
             target = self.beyond[key]
             column = key.partition(".")[2]
@@ -401,10 +440,33 @@ class TablePages:
             return f"{self.label(lookup)} · {label}" if label in own else label
         return label
 
-    def before_save(
-        self, connection: Connection, values: dict[str, Any], is_new: bool
-    ) -> None:
-        """Yours to override: change `values`, the columns about to be written."""
+    def validate(self, change: Change) -> None:
+        """Yours to override: refuse a change with `change.refuse(message, column)`,
+        before anything is written."""
+
+    def write(self, change: Change) -> None:
+        """Write a change, within the transaction. Yours to override: set
+        `change.values`, call `super().write(change)`, write more by
+        `change.connection`; an exception undoes all of it."""
+        change.carry_out(change)
+
+    def committed(self, change: Change) -> None:
+        """Yours to override: called when the database has kept a change. An exception
+        is logged, and undoes nothing."""
+
+    def templates(self, name: str) -> Templates:
+        """Return the templates of a page, the first that there is: your own for this
+        table, and the shared one."""
+        return [f"{self.name}/{name}", name] if self.has_own_templates else [name]
+
+    @property
+    def has_own_changes(self) -> bool:
+        """Tell whether your own code takes part in changes."""
+        return any(self.overrides(name) for name in ("validate", "write", "committed"))
+
+    def overrides(self, name: str) -> bool:
+        """Tell whether your own class has a method of this name."""
+        return getattr(type(self), name) is not getattr(TablePages, name)
 
 
 def python_type(column: Column[Any]) -> type:

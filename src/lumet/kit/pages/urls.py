@@ -19,13 +19,14 @@ VIEWS, FORGET, CHOICES, CHOSEN = "/views", "/forget", "/choices/", "/chosen/"
 EDIT, DELETE, RESTORE, HISTORY = "/edit", "/delete", "/restore", "/history"
 RELATED, FIELD, PICTURE, FILE = "/related/", "/field/", "/picture/", "/file/"
 # behind either
-PRINT = "/print"
+PRINT, ACTION = "/print", "/action/"
 
 SUFFIXES = {
     "add": ADD, "bulk": BULK, "columns": COLUMNS, "export": EXPORT, "views": VIEWS,
     "forget": FORGET, "choices": CHOICES, "chosen": CHOSEN, "edit": EDIT,
     "delete": DELETE, "restore": RESTORE, "history": HISTORY, "related": RELATED,
     "field": FIELD, "picture": PICTURE, "file": FILE, "print": PRINT,
+    "action": ACTION,
 }  # fmt: skip
 """The same for templates, as `urls`."""
 

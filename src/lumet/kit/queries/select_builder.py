@@ -37,6 +37,8 @@ class SelectBuilder(JoinedSelect):
 
     def value_reader(self, key: str) -> Reader:
         """Return a reader of the column's Python value; of bytes, only the length."""
+        if key in self.pages.in_python:
+            return self._python_reader(key)
         if key in self.pages.extras:
             return At(self.extra_place(key))
         if isinstance(self.pages.fields.get(key), SecretField):
@@ -81,6 +83,8 @@ class SelectBuilder(JoinedSelect):
         field = self.pages.shown_field(key)
         if self.pages.borrows_lookup(key):
             return self._borrowed_cell(key)
+        if key in self.pages.in_python:
+            return self._python_cell(key, field)
         if key in self.pages.extras:
             return self._made_cell(self.extra_place(key), field)
         if isinstance(field, FileField) and self.pages.key:
@@ -119,6 +123,26 @@ class SelectBuilder(JoinedSelect):
     def _made_cell(self, place: int, field: ValueField) -> Reader:
         make, empty = self.cell_maker(field), self.empty
         return lambda row: empty if row[place] is None else make(row[place])
+
+    def _python_reader(self, key: str) -> Reader:
+        """Return a reader of a column that your own code works out."""
+        needs = self.pages.in_python[key].needs
+        places = [(each, self.place(self.base, each)) for each in needs]
+        method = getattr(self.pages, key)
+        return lambda row: method({name: row[place] for name, place in places})
+
+    def _python_cell(self, key: str, field: ValueField) -> Reader:
+        value, make, empty = (
+            self._python_reader(key),
+            self.cell_maker(field),
+            self.empty,
+        )
+
+        def read(row: Row[Any]) -> Cell:
+            found = value(row)
+            return empty if found is None else make(found)
+
+        return read
 
     def _borrowed_cell(self, key: str) -> Reader:
         """Return a reader of what a referenced record refers to itself: its title."""

@@ -1,7 +1,5 @@
 """The application factory: database, accounts, pages and security."""
 
-import importlib
-import inspect
 import re
 import secrets
 from collections.abc import Callable, Mapping
@@ -13,11 +11,12 @@ from flask import (
     Flask,
     g,
 )
+from flask.templating import Environment as FlaskEnvironment
 from flask_babel import Babel, gettext
 from flask_babel.speaklater import LazyString
 from flask_login import LoginManager
 from flask_wtf.csrf import CSRFProtect
-from jinja2 import ChoiceLoader, Environment, FileSystemLoader
+from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PrefixLoader
 from markupsafe import Markup
 
 from ..access.roles import Attribute, Role
@@ -41,6 +40,7 @@ from ..pages.registry import Registry
 from ..pages.table_pages import TablePages
 from ..related.breadcrumbs import breadcrumbs
 from . import (
+    action_views,
     admin_views,
     audit_views,
     delete_views,
@@ -54,10 +54,12 @@ from . import (
 from . import login_views as account_views
 from . import navigation as page_views
 from .error_pages import add_error_pages
+from .own_code import OwnCode
 from .request_limits import MAX_REQUEST_BYTES, limit_requests
 from .security import SignedSessions, add_security
-from .static_files import serve_revisions, static_address
+from .static_files import own_address, own_style, serve_revisions, static_address
 
+SHARED = "kit"  # before the names of the shared templates
 _INDENTATION = re.compile(r"^ +", re.MULTILINE)
 
 
@@ -81,7 +83,7 @@ def build(
     language = settings.language or language
     if not is_language(language):
         raise CannotStart(f"LANGUAGE: there is no language {language!r}.")
-    app = Flask(package, static_folder="kit/static")
+    app = _Application(package, static_folder="kit/static")
     app.session_interface = SignedSessions()
     app.config.update(
         SECRET_KEY=settings.secret_key,
@@ -103,7 +105,8 @@ def build(
     app.jinja_loader = ChoiceLoader(
         [
             FileSystemLoader(own / "templates"),
-            _Templates(Path(app.root_path) / "kit" / "templates"),
+            shared := _Templates(Path(app.root_path) / "kit" / "templates"),
+            PrefixLoader({SHARED: shared}),
         ]
     )
     # labels are lazy, and would pass for HTML
@@ -113,6 +116,7 @@ def build(
     app.jinja_env.globals["breadcrumbs"] = breadcrumbs
     app.jinja_env.globals["urls"] = urls.SUFFIXES
     app.jinja_env.globals.update(page_views.common_functions())
+    app.jinja_env.globals.update(own_style=own_style, own_static=own_address)
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(
@@ -123,12 +127,11 @@ def build(
     app.before_request(_number_request)
     limit_requests(app, most_bytes)
     CSRFProtect(app)
-    own_modules = {path.stem for path in own.glob("*.py")}
-    pages = {
-        key: (_own_pages(package, key, found) if key in own_modules else found)(key)
-        for key, found in tables.items()
-    }
-    registry = Registry(pages)
+    code = OwnCode(package, own, tables)
+    own_settings = settings.own(code.settings)
+    registry = Registry({key: made(key) for key, made in code.pages.items()})
+    for key, each in registry.pages.items():
+        each.has_own_templates = (own / "templates" / key).is_dir()
     if unknown := unknown_names(registry):
         raise CannotStart("\n".join(unknown))
     store = open_store(settings.accounts_url, settings.folder, settings.database_url)
@@ -155,6 +158,8 @@ def build(
         attributes=attributes,
         menu=menu,
         export_bytes=settings.export_mb * 1_000_000,
+        own_settings=own_settings,
+        own_menu=code.menu,
         is_read_only=settings.is_read_only,
     )
     app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
@@ -163,6 +168,7 @@ def build(
     views = (
         page_views,
         list_views,
+        action_views,
         edit_views,
         delete_views,
         record_views,
@@ -175,11 +181,29 @@ def build(
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)
+    for blueprint in code.blueprints:
+        app.register_blueprint(blueprint)
+    endpoints = {*app.view_functions}
+    if lost := [each.endpoint for each in code.menu if each.endpoint not in endpoints]:
+        raise CannotStart(f"MENU in custom/__init__.py: no page {', '.join(lost)}.")
     serve_revisions(app)
     add_security(app)
     add_error_pages(app)
     app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
     return app
+
+
+class _Environment(FlaskEnvironment):
+    """Finds the template that one of the same name, or of a table, extends."""
+
+    def join_path(self, template: str, parent: str) -> str:
+        """Return the name of a template as another one means it: a template of your
+        own that extends its own name extends the shared one."""
+        return f"{SHARED}/{template}" if template == parent else template
+
+
+class _Application(Flask):
+    jinja_environment = _Environment
 
 
 class _Templates(FileSystemLoader):
@@ -232,18 +256,6 @@ def _saying() -> Callable[..., Markup]:
 
 def _language_of_user() -> str:
     return site().language
-
-
-def _own_pages(
-    package: str, table: str, generated: type[TablePages]
-) -> type[TablePages]:
-    """Return your own subclass of a table's pages from `custom/TABLE.py`, else the
-    generated class."""
-    module = importlib.import_module(f"{package}.custom.{table}")
-    for _name, found in inspect.getmembers(module, inspect.isclass):
-        if issubclass(found, generated) and found is not generated:
-            return found
-    return generated
 
 
 def _add_accounts(app: Flask, users: Users) -> None:

@@ -17,13 +17,15 @@ from ..deletion.delete_impact import find_delete_impact
 from ..editing.conflict_check import is_same
 from ..editing.record_reader import RecordNotFound
 from ..editing.record_saver import RecordSaver
-from ..editing.record_writer import RuleViolated
 from ..editing.transactions import owners_of
 from ..forms.fields import LookupField, ValueField
 from ..lists.list_request import ListRequest
+from ..pages.actions import Action
+from ..pages.changes import BULK, ChangeRefused
 from ..pages.context import actor
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
+from .action_views import Target, carry_out
 from .form_context import too_many_records
 
 MAX_ROWS = 1_000  # at once
@@ -69,21 +71,30 @@ def chosen_keys(
 
 
 class BulkAction:
-    """One act on records of one table: deleting them, or setting one field's value."""
+    """One act on records of one table: deleting them, setting one field's value, or an
+    action of your own."""
 
     def __init__(
-        self, list_request: ListRequest, secret: str, column: str = "", text: str = ""
+        self,
+        list_request: ListRequest,
+        secret: str,
+        column: str = "",
+        text: str = "",
+        own: Action | None = None,
     ) -> None:
+        self.own = own
         self.list_request = list_request
         self.context = list_request.context
         self.pages, self.reach = list_request.pages, list_request.reach
         self.column, self.text = column, text
-        self.saver = RecordSaver(self.context, secret)
+        self.saver = RecordSaver(self.context, secret, BULK)
         self._plan = record_plan(self.context)
 
     @property
     def right(self) -> str:
         """The right that the act needs."""
+        if self.own is not None:
+            return self.own.right
         return "edit" if self.column else "delete"
 
     def preview(self, connection: Connection, keys: Sequence[str]) -> BulkResult:
@@ -129,8 +140,8 @@ class BulkAction:
             except AmbiguousKey:
                 why = too_many_records(self.pages)
                 own = BulkResult(refused=[Affected(segment, segment, why)])
-            except RuleViolated as error:
-                own = BulkResult(refused=[Affected(segment, segment, str(error))])
+            except ChangeRefused as error:
+                own = BulkResult(refused=[Affected(segment, segment, error.message)])
             except (DBAPIError, ChangeDenied, AccessDenied, OverflowError):
                 why = str(_("The database rejected it."))
                 own = BulkResult(refused=[Affected(segment, segment, why)])
@@ -152,7 +163,11 @@ class BulkAction:
                     why = str(
                         _("Another user changed this record. Check it and try again.")
                     )
-                if not why:
+                if not why and self.own is not None:
+                    on = Target(key, segment, record)
+                    carry_out(self.context, self.own, connection, recording, on)
+                    recording.begin()
+                elif not why:
                     why, event = self._act(connection, segment, key, record)
                 self._count(tally, segment, record, why)
                 if event is not None:
@@ -193,6 +208,8 @@ class BulkAction:
         roles = self.reach.reaching(connection, table, key, self.right)
         if not roles:
             return str(_("Your roles do not allow this."))
+        if self.own is not None:
+            return ""
         if self.column:
             entered = self.pages.enters(self.reach, roles, is_new=False)
             allowed = self.column in entered
@@ -217,7 +234,7 @@ class BulkAction:
             is_marked = bool(self.pages.soft_delete)
             if not is_marked and beyond_delete(self.context.on(connection), key):
                 return str(_("Your roles do not allow this.")), None
-            self.saver.writer.remove(connection, key)
+            self.saver.remove(connection, key)
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
             words = MARKED if is_marked else ""

@@ -18,6 +18,7 @@ from ..deletion.delete_impact import DeleteImpact, find_delete_impact
 from ..editing.record_saver import RecordSaver
 from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
 from ..pages import urls
+from ..pages.changes import ChangeRefused
 from ..pages.context import actor, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
@@ -63,7 +64,7 @@ def delete(name: str, segment: str) -> ResponseReturnValue:
             return redirect(home)
         asked = _look(context, saver, key)  # somebody was quicker
     page = render_template(
-        "delete.html",
+        pages.templates("delete.html"),
         pages=pages,
         record=asked.record,
         found=asked.found,
@@ -113,12 +114,12 @@ def _delete(
         ):
             return str(_("Another user changed this record. Check it and try again."))
         if asked.is_kept:
-            if not saver.writer.remove(connection, key):
+            if not saver.remove(connection, key):
                 abort(404)
         else:
             if beyond_delete(context.on(connection), key):
                 abort(403)
-            if not reach.delete(connection, pages.table, key):
+            if not saver.erase(connection, key):
                 abort(404)
         _tell(connection, recording)
         return ""
@@ -140,6 +141,8 @@ def _delete(
         return error.message
     except AmbiguousKey:
         return too_many_records(pages)
+    except ChangeRefused as refused:
+        return refused.message
     except DBAPIError as error:
         told = classify(error)
         text = _("The database rejected the deletion: another record refers to "
@@ -170,7 +173,7 @@ def restore(name: str, segment: str) -> ResponseReturnValue:
         context.reach.lock(connection, pages.table, key)
         if not saver.reader.is_removed(connection, key):
             return
-        if not saver.writer.restore(connection, key):
+        if not saver.restore(connection, key):
             abort(404)
         owners = owners_of(context.on(connection), asked.record.values)
         told = AuditEvent("restore", pages.name, segment)
@@ -182,5 +185,8 @@ def restore(name: str, segment: str) -> ResponseReturnValue:
         abort(503, description=error.message)
     except AccessDenied:
         abort(403)
+    except ChangeRefused as refused:
+        flash(refused.message)
+        return redirect(record_address(name, segment))
     flash(_("%(title)s was restored.", title=asked.record.title))
     return redirect(record_address(name, segment))

@@ -29,13 +29,13 @@ from ..editing.conflict_check import SEEN, TAKE
 from ..editing.detail_row_saver import PartSaver, part_savers, saved_with
 from ..editing.record_reader import RecordNotFound, RecordReader
 from ..editing.record_saver import RecordSaver
-from ..editing.record_writer import RuleViolated
 from ..editing.rows_result import DetailRowsRejected
 from ..editing.save_result import SaveResult
 from ..editing.transactions import SaveAborted, audited
 from ..files.uploads import UploadRejected
 from ..forms.file_fields import REMOVE, FileField, uploads
 from ..pages import urls
+from ..pages.changes import ChangeRefused
 from ..pages.context import actor, note, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
@@ -164,8 +164,9 @@ def _add(
         outcome.refused.append(error.message)
     except DetailRowsRejected:
         outcome = typed_again(pages, saver, outcome, typed)
-    except (DBAPIError, ChangeDenied, OverflowError, RuleViolated) as error:
+    except (DBAPIError, ChangeDenied, OverflowError, ChangeRefused) as error:
         outcome = _refused(pages, saver, outcome, error, typed)
+        status = outcome.status
     if not outcome.key:
         page = form_page(pages, saver, outcome, is_new=True, again=(editors, typed))
         return (page, status), ""
@@ -250,7 +251,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
         page = form_page(pages, saver, outcome, segment=segment, again=again)
         return page, status
     if not outcome.key:
-        status = 409 if outcome.conflicts else 422
+        status = 409 if outcome.conflicts else outcome.status
         again = (editors, typed)
         page = form_page(pages, saver, outcome, segment=segment, again=again)
         return page, status
@@ -315,7 +316,7 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
         + [str(each) for each in outcome.refused],
         address=record_address(name, segment) + urls.FIELD + column,
     )
-    status = 409 if outcome.conflicts else 422
+    status = 409 if outcome.conflicts else outcome.status
     return page, 200 if request.method == "GET" else status
 
 
@@ -410,7 +411,7 @@ def _save(
         outcome = saved_with(rows, work)
     except _NotSaved as refused:
         return refused.outcome
-    except (DBAPIError, ChangeDenied, OverflowError, RuleViolated) as error:
+    except (DBAPIError, ChangeDenied, OverflowError, ChangeRefused) as error:
         with site().database.reading() as connection:
             outcome = saver.stored(connection, key)
         return _refused(pages, saver, outcome, error, typed)
@@ -488,12 +489,12 @@ def _refused(
     outcome = typed_again(pages, saver, outcome, typed)
     if isinstance(error, DBAPIError):
         saver.checks.refuse(outcome, error)
-    elif isinstance(error, RuleViolated):
-        at = error.rule.key
-        if at in outcome.form._fields:
-            outcome.form.add_error(at, error.rule.message)
+    elif isinstance(error, ChangeRefused):
+        outcome.status = error.status
+        if error.field in outcome.form._fields:
+            outcome.form.add_error(error.field, error.message)
         else:
-            outcome.refused.append(str(error.rule.message))
+            outcome.refused.append(error.message)
     elif isinstance(error, AmbiguousKey):
         outcome.refused.append(too_many_records(pages))
     elif isinstance(error, MissingKey):

@@ -21,6 +21,7 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField
 from ..forms.file_fields import FileField
 from ..pages import urls
+from ..pages.changes import FORM, ROW
 from ..pages.context import lower_first, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
@@ -53,9 +54,9 @@ Part = RowsTable | ManyToManyChoice | TooMany
 PartEditor = DetailRowsEditor | ManyToManyEditor
 
 
-def saver_of(context: TableContext) -> RecordSaver:
+def saver_of(context: TableContext, source: str = FORM) -> RecordSaver:
     """Return the record saver of a table for the present user."""
-    return RecordSaver(context, current_app.config["SECRET_KEY"])
+    return RecordSaver(context, current_app.config["SECRET_KEY"], source)
 
 
 def typed_again(
@@ -90,7 +91,7 @@ def part_editors(context: TableContext) -> list[PartEditor]:
         child = site().registry[related.table]
         if not related.is_part or not is_seen(context.about(child), related):
             continue
-        saver = saver_of(context.about(child))
+        saver = saver_of(context.about(child), ROW)
         if related.joined:
             found.append(ManyToManyEditor(pages, related, number, saver))
         elif child.key:
@@ -126,7 +127,7 @@ def form_page(
     back = came_from()
     home = record_address(pages.name, segment) if segment else home_of(pages)
     return render_template(
-        "_form.html" if PIECE in request.args else "form.html",
+        pages.templates("_form.html" if PIECE in request.args else "form.html"),
         pages=pages,
         form=form,
         sections=pages.placed(placed, chosen),

@@ -71,7 +71,7 @@ def history(name: str, segment: str) -> ResponseReturnValue:
     more = own[PAGE_CHANGES - 1].id if len(own) > PAGE_CHANGES else 0
     told = ChangeReader(context, segment, labels, entered if may_edit else set())
     return render_template(
-        "_history.html" if PIECE in request.args else "history.html",
+        pages.templates("_history.html" if PIECE in request.args else "history.html"),
         pages=pages,
         record=record,
         address=address,

@@ -21,7 +21,7 @@ from flask.typing import ResponseReturnValue
 from flask_babel import gettext as _
 from flask_babel import ngettext
 from flask_login import current_user
-from markupsafe import Markup
+from markupsafe import Markup, escape
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
@@ -50,12 +50,14 @@ from ..lists.list_request import SIZES, ListRequest
 from ..lists.list_spec import TITLE
 from ..lists.saved_views import visible_query
 from ..pages import urls
+from ..pages.actions import LIST, RECORD, Action
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.urls import add_address, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
+from .action_views import offered
 from .bulk_actions import MAX_ROWS, BulkAction, BulkResult, chosen_keys
 from .edit_views import let_go
 from .form_context import PIECE
@@ -66,6 +68,7 @@ __all__ = ["blueprint"]
 MAX_PRINTED = 1_000  # rows on paper
 # what is no field has a hyphen in its name, as no column's key has
 ACTION, SET_COLUMN, CHOSEN_ROW = "do-action", "set-column", "chosen-row"
+OWN_ACTION = "own"  # begins the word of an action of your own; its name follows
 ALL_ROWS, IS_SURE, SEEN_OF_ROW = "all-rows", "is-sure", "seen-of-row"
 LIST_SECONDS = 8  # for a list that somebody arranged
 
@@ -97,13 +100,14 @@ def show_list(name: str) -> ResponseReturnValue:
         text = _("This takes too long. Add a filter, or sort by another column.")
         abort(503, description=text)
     return render_template(
-        template,
+        pages.templates(template),
         pages=pages,
         list_request=list_request,
         sizes=SIZES,
         views=_views(list_request) if list_request.panel == VIEWS else [],
         may_share=any(role.shares_views for role in own_roles()),
         may_export=context.may("export"),
+        list_actions=offered(context, LIST),
         may_add=pages.offers("add") and context.may("add"),
         shared=partial(_shared, list_request),
         **found,
@@ -198,7 +202,9 @@ def _shared(
         return build()
     reach, columns = list_request.reach, list_request.columns
     keeps = list_request.kept.user_id is not None
-    key = (part, list_request.pages.name, reach.shape, reach.is_impersonated, columns)
+    roles = tuple(role.name for role in reach.roles)
+    name = list_request.pages.name
+    key = (part, name, reach.shape, roles, reach.is_impersonated, columns)
     found: Markup = list_request.site.plan((*key, keeps), build)
     return found
 
@@ -232,12 +238,22 @@ def _build_headings(
 def _bulk_actions(context: TableContext) -> Markup:
     """Return the buttons for selected records, which all users of one reach share."""
     reach = context.reach
-    key = ("bulk actions", context.pages.name, reach.shape, reach.is_impersonated)
+    roles = tuple(role.name for role in reach.roles)
+    key = (
+        "bulk actions",
+        context.pages.name,
+        reach.shape,
+        roles,
+        reach.is_impersonated,
+    )
 
     def build() -> Markup:
         acts, may_export = _build_row_actions(context), context.may("export")
         name = "_bulk_actions.html"
-        return Markup(render_template(name, acts=acts, may_export=may_export))
+        own = _bulk_offered(context)
+        return Markup(
+            render_template(name, acts=acts, may_export=may_export, actions=own)
+        )
 
     found: Markup = context.site.plan(key, build)
     return found
@@ -284,7 +300,8 @@ def _row_actions(
 ) -> RowActions:
     """Return the actions on the rows of a page."""
     pages, reach = list_request.pages, list_request.reach
-    key = ("acts", pages.name, reach.shape, reach.is_impersonated)
+    roles = tuple(role.name for role in reach.roles)
+    key = ("acts", pages.name, reach.shape, roles, reach.is_impersonated)
     found: RowActions = list_request.site.plan(
         key, lambda: _build_row_actions(list_request.context)
     )
@@ -329,6 +346,12 @@ def _build_row_actions(context: TableContext) -> RowActions:
                 "copy", f"{add_address(pages.name)}?copy-of=*", str(_("Duplicate"))
             )
         )
+    rows += [
+        RowAction(
+            each.right, f"{home}*{urls.ACTION}{each.name}", str(escape(each.label))
+        )
+        for each in offered(context, RECORD)
+    ]
     may_delete = pages.offers("delete") and reach.may("delete", name)
     if may_delete:
         rows.append(RowAction("delete", f"{home}*{urls.DELETE}", str(_("Delete"))))
@@ -404,16 +427,18 @@ def bulk_action(name: str) -> ResponseReturnValue:
     sent = request.form
     action, _dash, kind = sent.get(ACTION, "").partition("-")
     column = sent.get(SET_COLUMN, "") if action == "set" else ""
+    own = _own_bulk(table_or_404(name), kind) if action == OWN_ACTION else None
     right = _bulk_right(action, column)
-    context = table_or_404(name, right)
+    context = table_or_404(name, right if own is None else "view")
     list_request = ListRequest(context, _asked(), preferences())
     rows, is_all = sent.getlist(CHOSEN_ROW), ALL_ROWS in sent
-    if right == "export":
+    if own is None and right == "export":
         return _export_selected(list_request, [] if is_all else rows, kind, is_all)
     if column:
         _admit_column(context, column)
     value, back = sent.get(column, ""), list_request.address()
-    acting = BulkAction(list_request, current_app.config["SECRET_KEY"], column, value)
+    secret = current_app.config["SECRET_KEY"]
+    acting = BulkAction(list_request, secret, column, value, own)
     with site().database.reading() as connection:
         keys = chosen_keys(list_request, connection, rows, is_all)
         if problem := _too_few_or_many(keys):
@@ -431,14 +456,28 @@ def bulk_action(name: str) -> ResponseReturnValue:
         shown_value = acting.shown_value(connection) if is_given else ""
     if is_sure and control is None:
         tally = acting.carry_out(keys, seen)
-        if not column:
+        if not column and own is None:
             _let_files_go(context.pages, tally)
     return render_template(
-        "bulk.html", pages=context.pages, tally=tally, keys=keys,
-        question=_bulk_question(context.pages, column), back=back, control=control,
+        context.pages.templates("bulk.html"), pages=context.pages, tally=tally, keys=keys,
+        question=own.label if own else _bulk_question(context.pages, column),
+        back=back, control=control, action=own,
         is_done=is_sure, column=column, value=value, asked=back.partition("?")[2],
         seen=seen, shown_value=shown_value,
     )  # fmt: skip
+
+
+def _own_bulk(context: TableContext, name: str) -> Action:
+    """Return an action of your own; one that the user may not use is refused."""
+    for each in _bulk_offered(context):
+        if each.name == name:
+            return each
+    abort(403)
+
+
+def _bulk_offered(context: TableContext) -> list[Action]:
+    """Return the actions of your own that can be used on several records."""
+    return [each for each in offered(context, RECORD) if each.bulk]
 
 
 def _bulk_right(action: str, column: str) -> str:
@@ -626,7 +665,7 @@ def print_list(name: str) -> ResponseReturnValue:
         active_filters = FilterControls(list_request).active_filters(connection)
         totals = GroupQuery(list_request).totals(connection, plan, count)
     return render_template(
-        "print.html", pages=pages, page=page, count=count, active_filters=active_filters, totals=totals,
+        pages.templates("print.html"), pages=pages, page=page, count=count, active_filters=active_filters, totals=totals,
         labels=plan.labels, now=datetime.now(UTC).replace(tzinfo=None),
         is_cut=bool(page.end),
     )  # fmt: skip

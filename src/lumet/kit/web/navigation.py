@@ -122,10 +122,15 @@ def _first_day() -> int:
 
 
 def _menu(here: str) -> Markup:
-    """Return the menu as it stands beside a page of table `here`."""
+    """Return the menu as it stands beside a page of table `here`, or beside one of your
+    own."""
+    if not here and site().own_menu:
+        address = request.script_root + request.path
+        own = {url_for(each.endpoint) for each in site().own_menu}
+        here = address if address in own else ""
     found: Markup
     found = site().plan(
-        ("menu", current_reach().shape, here),
+        ("menu", *_menu_key(), here),
         lambda: Markup(
             render_template(
                 "_menu.html", groups=_menu_groups(), home=list_address(""), here=here
@@ -133,6 +138,13 @@ def _menu(here: str) -> Markup:
         ),
     )
     return found
+
+
+def _menu_key() -> tuple[Any, ...]:
+    """Return the key of a menu: the tables within reach, and the roles for
+    entries of your own."""
+    roles = tuple(role.name for role in current_reach().roles)
+    return current_reach().shape, roles, current_user.is_authenticated
 
 
 def _texts() -> Markup:
@@ -172,7 +184,7 @@ def _menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the groups of the menu: each with the names and labels of its tables that
     are within reach."""
     reach, made = current_reach(), site()
-    key = ("menu groups", reach.shape)
+    key = ("menu groups", *_menu_key())
     found: list[tuple[str, list[tuple[str, str]]]]
     found = made.plan(key, lambda: _build_menu(made, reach))
     return found
@@ -188,6 +200,11 @@ def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str
         ):
             item = (pages.name, str(pages.plural))
             groups.setdefault(str(pages.group), []).append(item)
+    held = {role.name for role in reach.roles}
+    for entry in made.own_menu:
+        if current_user.is_authenticated and (not entry.roles or held & {*entry.roles}):
+            item = (url_for(entry.endpoint), str(entry.label))
+            groups.setdefault(str(entry.group or gettext("Pages")), []).append(item)
     last = ("Overviews", "Other", "Reference data")
     places = {str(gettext(name)): n for n, name in enumerate(made.menu)}
     places |= {name: n for n, name in enumerate(made.menu)}

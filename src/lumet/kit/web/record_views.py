@@ -20,6 +20,7 @@ from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of
 from ..related.related_records import RelatedBlocks
+from .action_views import offered_on
 from .form_context import PIECE, saver_of
 from .navigation import blueprint, key_or_404, table_or_404
 
@@ -53,6 +54,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         )
         above = path_above(context.on(connection), dict(record.values))
         key = key_or_404(context, segment)
+        actions = [] if is_removed else offered_on(context, connection, key)
         may = {
             change: pages.offers(change)
             and bool(reach.reaching(connection, pages.table, key, change))
@@ -61,7 +63,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
     adds = pages.offers("add") and reach.may("add", pages.table.fullname)
     earlier, later = _neighbours(context, key)
     return render_template(
-        "record.html",
+        pages.templates("record.html"),
         pages=pages,
         copy=f"{add_address(name)}?copy-of={segment}" if adds else "",
         record=record,
@@ -71,6 +73,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         above=above,
         address=record_address(name, segment),
         may=may,
+        actions=actions,
         earlier=earlier,
         later=later,
     )
@@ -88,7 +91,7 @@ def print_record(name: str, segment: str) -> ResponseReturnValue:
         blocks = RelatedBlocks(context, record, home).printed(connection)
         parts = parts_of(context.on(connection), record)
     return render_template(
-        "print-record.html", pages=context.pages, record=record, parts=parts, blocks=blocks,
+        context.pages.templates("print-record.html"), pages=context.pages, record=record, parts=parts, blocks=blocks,
         now=datetime.now(UTC).replace(tzinfo=None), address=home,
     )  # fmt: skip
 

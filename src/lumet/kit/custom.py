@@ -1,0 +1,68 @@
+"""The names that your own code in `custom/` imports. They stay as they are.
+
+from ..kit.custom import Action, ActionCall, Change
+from ..tables.light import LightForm, LightPages
+"""
+
+from .accounts.audit_log import Actor
+from .common.settings import OwnSetting
+from .forms import (
+    ChoiceField,
+    DateField,
+    DateTimeField,
+    DecimalField,
+    IntegerField,
+    LongTextField,
+    TextField,
+    YesNoField,
+)
+from .pages.actions import LIST, RECORD, Action, ActionCall
+from .pages.changes import (
+    ACTION,
+    ADD,
+    BULK,
+    DELETE,
+    EDIT,
+    FORM,
+    RESTORE,
+    ROW,
+    Change,
+    ChangeRefused,
+)
+from .pages.menu import MenuEntry
+from .pages.table_pages import ComputedColumn, TablePages
+from .web.own_pages import own_pages, reading, rows, setting
+
+__all__ = [
+    "ACTION",
+    "ADD",
+    "BULK",
+    "DELETE",
+    "EDIT",
+    "FORM",
+    "LIST",
+    "RECORD",
+    "RESTORE",
+    "ROW",
+    "Action",
+    "ActionCall",
+    "Actor",
+    "Change",
+    "ChangeRefused",
+    "ChoiceField",
+    "ComputedColumn",
+    "DateField",
+    "DateTimeField",
+    "DecimalField",
+    "IntegerField",
+    "LongTextField",
+    "MenuEntry",
+    "OwnSetting",
+    "TablePages",
+    "TextField",
+    "YesNoField",
+    "own_pages",
+    "reading",
+    "rows",
+    "setting",
+]

@@ -1,0 +1,136 @@
+"""The methods of your own code that a change passes: `validate`, `write`, `committed`."""
+
+import logging
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from functools import partial
+from typing import Any
+
+from flask_babel import gettext as _
+from sqlalchemy import Connection, select
+from sqlalchemy.exc import DBAPIError
+from werkzeug.exceptions import HTTPException
+
+from ..access.denied import AccessDenied, ChangeDenied
+from ..access.reach import UNBOUNDED
+from ..accounts.audit_log import current_recording
+from ..forms.base import RecordForm
+from ..pages.changes import Change, ChangeRefused, CodeFailed
+from ..pages.context import actor
+from ..pages.table_context import TableContext
+from .save_result import SaveResult
+
+log = logging.getLogger(__name__)
+NOTHING: Mapping[str, Any] = {}
+
+
+class OwnChanges:
+    """Takes the changes of one table from one source through the methods of its
+    pages."""
+
+    def __init__(self, context: TableContext, source: str) -> None:
+        self.context, self.pages, self.source = context, context.pages, source
+
+    def change(
+        self,
+        kind: str,
+        connection: Connection,
+        carry_out: Callable[[Change], None],
+        key: Mapping[str, Any] = NOTHING,
+        values: Mapping[str, Any] = NOTHING,
+    ) -> Change:
+        """Return a change that is about to be carried out."""
+        is_seen = bool(key) and self.pages.has_own_changes
+        return Change(
+            kind=kind,
+            source=self.source,
+            connection=connection,
+            user=actor(),
+            roles=tuple(role.name for role in self.context.reach.roles),
+            key=dict(key),
+            before=self.stored(connection, key) if is_seen else {},
+            values=dict(values),
+            carry_out=carry_out,
+        )
+
+    def stored(
+        self, connection: Connection, key: Mapping[str, Any]
+    ) -> Mapping[str, Any]:
+        """Return all columns of the record with this key: your own code looks past the
+        user's reach."""
+        columns = [self.pages.column(name) for name in self.pages.column_keys()]
+        statement = select(*columns).where(self.pages.is_key(key))
+        row = UNBOUNDED.run(connection, statement).first()
+        return dict(zip(self.pages.column_keys(), row or (), strict=False))
+
+    def is_admitted(self, change: Change, outcome: SaveResult) -> bool:
+        """Let your own code look at a change; put what it refuses at the fields of the
+        form, else at its top."""
+        self.validate(change)
+        for name, message in change.refusals:
+            _refuse(outcome.form, outcome, name, message)
+        return not change.refusals
+
+    def admit(self, change: Change) -> None:
+        """Let your own code look at a change that has no form. Raises ChangeRefused."""
+        self.validate(change)
+        if change.refusals:
+            raise ChangeRefused(" ".join(message for _name, message in change.refusals))
+
+    def validate(self, change: Change) -> None:
+        """Call `validate`."""
+        if self.pages.overrides("validate"):
+            with own_code(self.pages.name, "validate"):
+                try:
+                    self.pages.validate(change)
+                except ChangeRefused as refused:
+                    change.refuse(refused.message, refused.field)
+
+    def write(self, change: Change) -> None:
+        """Call `write`, and, once the transaction is kept, `committed`."""
+        if self.pages.overrides("write"):
+            with own_code(self.pages.name, "write"):
+                self.pages.write(change)
+        else:
+            change.carry_out(change)
+        self.follow(change)
+
+    def follow(self, change: Change) -> None:
+        """Call `committed` once the transaction is kept."""
+        if self.pages.overrides("committed"):
+            current_recording().following.append(partial(self._commit, change))
+
+    def _commit(self, change: Change) -> None:
+        try:
+            self.pages.committed(change)
+        except Exception as error:
+            number, name = change.user.request, self.pages.name
+            log.error(
+                "request %s: custom/%s.py: committed", number, name, exc_info=error
+            )
+
+
+@contextmanager
+def own_code(name: str, method: str) -> Iterator[None]:
+    """Run a method of your own code. What the database and the rights refuse passes;
+    any other exception is logged, and becomes CodeFailed."""
+    try:
+        yield
+    except (ChangeRefused, ChangeDenied, AccessDenied, DBAPIError, HTTPException):
+        raise
+    except Exception as error:
+        number = actor().request
+        log.error("request %s: custom/%s.py: %s", number, name, method, exc_info=error)
+        text = _(
+            "The application's own code failed. Nothing was saved; the error is in the "
+            "log under %(number)s.",
+            number=number,
+        )
+        raise CodeFailed(text) from error
+
+
+def _refuse(form: RecordForm, outcome: SaveResult, name: str, message: str) -> None:
+    if name in form._fields:
+        form.add_error(name, message)
+    else:
+        outcome.refused.append(message)

@@ -1,0 +1,178 @@
+"""Actions of your own: asked about on a page, carried out in a transaction, logged."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from flask import abort, flash, redirect, render_template, request
+from flask.typing import ResponseReturnValue
+from flask_babel import gettext as _
+from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
+
+from ..accounts.audit_log import AuditEvent, Recording
+from ..db.errors import classify, not_allowed
+from ..editing.own_changes import own_code
+from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
+from ..pages import urls
+from ..pages.actions import LIST, RECORD, Action, ActionCall
+from ..pages.changes import ACTION, ChangeRefused
+from ..pages.context import actor, site
+from ..pages.table_context import TableContext
+from ..pages.urls import left_list, record_address
+from ..queries.record import Record, record_plan
+from .form_context import saver_of
+from .navigation import blueprint, key_or_404, table_or_404
+
+__all__ = ["blueprint"]
+
+DONE = "action"  # the kind of entry in the log
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What an action is about: a record with its key, nothing for a list."""
+
+    key: Mapping[str, Any] = field(default_factory=dict)
+    segment: str = ""
+    record: Record | None = None
+
+
+def offered(context: TableContext, where: str) -> list[Action]:
+    """Return the actions on records, or on the list, that the user may use on some."""
+    if context.reach.is_impersonated:
+        return []
+    held = {role.name for role in context.reach.roles}
+    return [
+        each
+        for each in context.pages.actions
+        if each.on == where
+        and context.may(each.right)
+        and (not each.roles or held & {*each.roles})
+    ]
+
+
+def offered_on(
+    context: TableContext, connection: Connection, key: Mapping[str, Any]
+) -> list[Action]:
+    """Return the actions that the user may use on the record with this key."""
+    found = offered(context, RECORD)
+    table, reach = context.pages.table, context.reach
+    rights = {each.right for each in found}
+    held = {r for r in rights if reach.reaching(connection, table, key, r)}
+    return [each for each in found if each.right in held]
+
+
+@blueprint.route(urls.RECORD + urls.ACTION + "<act>", methods=["GET", "POST"])
+def act_on_record(name: str, segment: str, act: str) -> ResponseReturnValue:
+    """The question before an action on a record, and the action."""
+    context = table_or_404(name)
+    key = key_or_404(context, segment)
+    with site().database.reading() as connection:
+        record = record_plan(context).read(connection, key)
+        if record is None:
+            abort(404)
+        action = _chosen(offered_on(context, connection, key), act, context)
+    on = Target(key, segment, record)
+    return _answer(context, action, record_address(name, segment), on)
+
+
+@blueprint.route(urls.LIST + urls.ACTION + "<act>", methods=["GET", "POST"])
+def act_on_list(name: str, act: str) -> ResponseReturnValue:
+    """The question before an action on a list, and the action."""
+    context = table_or_404(name)
+    action = _chosen(offered(context, LIST), act, context)
+    return _answer(context, action, left_list(name), Target())
+
+
+def _chosen(found: list[Action], name: str, context: TableContext) -> Action:
+    """Return the action of this name: what there is none of does not exist, what the
+    user may not is refused."""
+    for each in found:
+        if each.name == name:
+            return each
+    abort(403 if any(e.name == name for e in context.pages.actions) else 404)
+
+
+def _answer(
+    context: TableContext,
+    action: Action,
+    home: str,
+    on: Target,
+) -> ResponseReturnValue:
+    refused, status = "", 200
+    if request.method == "POST":
+        try:
+            said, address = run_in_transaction(
+                lambda connection, recording: carry_out(
+                    context, action, connection, recording, on
+                )
+            )
+        except SaveAborted as error:
+            refused, status = error.message, 503
+        except ChangeRefused as error:
+            refused, status = error.message, error.status
+        except DBAPIError as error:
+            refused, status = str(not_allowed(classify(error))), 409
+        else:
+            flash(said)
+            return redirect(address or home)
+    page = render_template(
+        context.pages.templates("action.html"),
+        pages=context.pages,
+        action=action,
+        record=on.record,
+        refused=refused,
+        address=home,
+    )
+    return page, status
+
+
+def carry_out(
+    context: TableContext,
+    action: Action,
+    connection: Connection,
+    recording: Recording,
+    on: Target,
+) -> tuple[str, str]:
+    """Call the method of an action, and record that it was done; return the message for
+    the user, and the next address. Raises ChangeRefused."""
+    pages, reach = context.pages, context.reach
+    saver = saver_of(context, ACTION)
+    values: Mapping[str, Any] = {}
+    if on.record is not None:
+        reach.lock(connection, pages.table, on.key)
+        if not reach.reaching(connection, pages.table, on.key, action.right):
+            abort(403)
+        values = saver.own.stored(connection, on.key)
+
+    def edit(changed: Mapping[str, Any]) -> None:
+        if on.record is None:
+            raise ChangeRefused(_("An action on a list changes no single record."))
+        outcome = saver.set_values(connection, on.key, changed)
+        event = AuditEvent("edit", pages.name, on.segment, changes=outcome.changes,
+                           texts=outcome.texts)  # fmt: skip
+        recording.mean(actor(), _entitled(context, connection, event, on))
+
+    call = ActionCall(
+        connection=connection,
+        user=actor(),
+        roles=tuple(role.name for role in reach.roles),
+        key=dict(on.key),
+        values=values,
+        _edit=edit,
+    )
+    with own_code(pages.name, action.name):
+        said = getattr(pages, action.name)(call)
+    event = AuditEvent(DONE, pages.name, on.segment, description=str(action.label))
+    recording.mean(actor(), _entitled(context, connection, event, on))
+    return str(said or _("%(action)s: done.", action=action.label)), call.address
+
+
+def _entitled(
+    context: TableContext, connection: Connection, event: AuditEvent, on: Target
+) -> AuditEvent:
+    if on.record is None:
+        return event
+    owners = owners_of(context.on(connection), on.record.values)
+    return event.entitled(on.record.title, owners)
