@@ -2,6 +2,7 @@
 X-Forwarded-Proto count; from others these headers are removed."""
 
 import ipaddress
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -13,6 +14,7 @@ from .exceptions import CannotStart
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 MAX_COUNT = 10  # proxies, one behind the other
 MAX_LENGTH = 1_000  # characters of a forwarded header
+_PREFIX = re.compile(r"(/[\w.~-]+)+")
 _HEADERS = ("FOR", "PROTO", "HOST", "PORT", "PREFIX", "BY")
 _FORWARDED = ("HTTP_FORWARDED", *(f"HTTP_X_FORWARDED_{name}" for name in _HEADERS))
 
@@ -68,6 +70,31 @@ def read_proxies(text: str) -> Proxies:
             f" 10.0.0.0/8, with commas between, or a number of proxies up to {MAX_COUNT}."
         ) from error
     return Proxies(networks)
+
+
+def read_prefix(text: str) -> str:
+    """Read the setting PREFIX: the path below which a proxy has the application, "" for
+    none. Raises CannotStart for what is no path."""
+    prefix = text.strip().rstrip("/")
+    if prefix and not _PREFIX.fullmatch(prefix):
+        raise CannotStart(f"PREFIX: {text!r} is no path, such as /lights.")
+    return prefix
+
+
+class BelowPrefix:
+    """Serves the application below a path, whether the proxy in front passes that path
+    on or not."""
+
+    def __init__(self, app: Any, prefix: str) -> None:
+        self.app, self.prefix = app, prefix
+
+    def __call__(self, environ: dict[str, Any], start_response: Any) -> Iterable[bytes]:
+        path = environ.get("PATH_INFO", "")
+        if path == self.prefix or path.startswith(f"{self.prefix}/"):
+            environ["PATH_INFO"] = path.removeprefix(self.prefix) or "/"
+        environ["SCRIPT_NAME"] = environ.get("SCRIPT_NAME", "") + self.prefix
+        answer: Iterable[bytes] = self.app(environ, start_response)
+        return answer
 
 
 class BehindProxies:

@@ -28,7 +28,7 @@ from ..accounts.users import Users
 from ..common import locale
 from ..common.exceptions import CannotStart
 from ..common.formatting import datetime_text, is_language
-from ..common.proxies import BehindProxies
+from ..common.proxies import BehindProxies, BelowPrefix
 from ..common.settings import LOCAL_HOSTS, Settings
 from ..db.engine import open_database
 from ..files.uploads import Uploads
@@ -97,6 +97,7 @@ def build(
         WTF_CSRF_TIME_LIMIT=None,
         WTF_CSRF_SSL_STRICT=settings.https,
         BABEL_DEFAULT_LOCALE=language,
+        BABEL_TRANSLATION_DIRECTORIES="translations;custom/translations",
         TIME_ZONE=settings.time_zone,
         MAX_CONTENT_LENGTH=MAX_REQUEST_BYTES,
         MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
@@ -189,7 +190,10 @@ def build(
     serve_revisions(app)
     add_security(app)
     add_error_pages(app)
-    app.wsgi_app = BehindProxies(app.wsgi_app, settings.proxy)  # type: ignore[method-assign]
+    whole: Any = BehindProxies(app.wsgi_app, settings.proxy)
+    if settings.prefix:
+        whole = BelowPrefix(whole, settings.prefix)
+    app.wsgi_app = whole  # type: ignore[method-assign]
     return app
 
 
