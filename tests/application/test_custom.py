@@ -307,6 +307,17 @@ class Custom:
         self.assertIn("Tall is dark now.", done.text)
         self.assertEqual(self.masts()[0][2:], ("dark", "edit by administrator"))
         self.assertEqual(self.seen("mast"), [("edit", "action", "Tall")])
+        token = re.search(r'name="sent-once" value="([^"]+)"', asked.text)
+        assert token is not None
+        twice = {"sent-once": token[1]}
+        counted = [
+            client.post(
+                "/t/mast/action/count_all", data=twice, follow_redirects=True
+            ).text
+            for _ in range(2)
+        ]
+        self.assertEqual(["masts<" in page for page in counted], [True, False])
+        self.assertIn("it was carried out once", counted[1])
         again = client.post("/t/mast/r/1/action/switch_off")
         self.assertEqual(
             (again.status_code, "It is dark already." in again.text), (422, True)

@@ -1,6 +1,8 @@
 """Actions of your own: asked about on a page, carried out in a transaction, logged."""
 
+import secrets
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,6 +13,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 from ..accounts.audit_log import AuditEvent, Recording
+from ..accounts.form_tokens import FormTokens
 from ..db.errors import classify, not_allowed
 from ..editing.own_changes import own_code
 from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
@@ -21,6 +24,7 @@ from ..pages.context import actor, site
 from ..pages.table_context import TableContext
 from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
+from .edit_views import ONCE
 from .form_context import saver_of
 from .navigation import blueprint, key_or_404, table_or_404
 
@@ -102,21 +106,31 @@ def _answer(
 ) -> ResponseReturnValue:
     refused, status = "", 200
     if request.method == "POST":
+        sent, token = FormTokens(site().users.store), request.form.get(ONCE, "")
+        if token and sent.claim(token) is not None:
+            flash(_("This form was already sent; it was carried out once."))
+            return redirect(home)
+        location = ""
         try:
             said, address = run_in_transaction(
                 lambda connection, recording: carry_out(
                     context, action, connection, recording, on
                 )
             )
+            location = address or home
         except SaveAborted as error:
             refused, status = error.message, 503
         except ChangeRefused as error:
             refused, status = error.message, error.status
         except DBAPIError as error:
             refused, status = str(not_allowed(classify(error))), 409
-        else:
+        finally:
+            if token:
+                with suppress(DBAPIError):  # it is settled by itself after a while
+                    sent.settle(token, location)
+        if location:
             flash(said)
-            return redirect(address or home)
+            return redirect(location)
     page = render_template(
         context.pages.templates("action.html"),
         pages=context.pages,
@@ -124,6 +138,7 @@ def _answer(
         record=on.record,
         refused=refused,
         address=home,
+        once=secrets.token_urlsafe(12),
     )
     return page, status
 
