@@ -55,9 +55,25 @@ _BY_NAME = (
      "references over several columns that the database does not declare; `false` for none"),
     ("messages", 'inspection_days = "An inspection ends after it begins."',
      "the messages of check and unique constraints, by the name of the constraint"),
+    ("transitions.status", 'finish = { from = ["reported", "planned"], to = "done", fields = ["done_on"] }',
+     "the transitions of a choice, by their names"),
 )  # fmt: skip
 _DETAIL = {
     item.name: item.metadata["meaning"] for item in fields(Detail) if item.metadata
+}
+_TEXTS = {"type": "array", "items": {"type": "string"}}
+_ONE_TRANSITION: dict[str, Any] = {
+    "type": "object",
+    "required": ["from", "to"],
+    "properties": {
+        "label": {"type": "string"},
+        "from": _TEXTS,
+        "to": {"type": "string"},
+        "roles": _TEXTS,
+        "where": {"type": "string"},
+        "fields": _TEXTS,
+    },
+    "additionalProperties": False,
 }
 _COLUMNS = {"type": ["string", "array"], "items": {"type": "string"}}
 _ONE_DETAIL: dict[str, Any] = {
@@ -155,6 +171,13 @@ def decisions_schema() -> dict[str, Any]:
             },
         },
         "references": {"type": "object"},
+        "transitions": {
+            "type": "object",
+            "additionalProperties": {
+                "type": "object",
+                "additionalProperties": _ONE_TRANSITION,
+            },
+        },
     }
     return {
         "$schema": DRAFT,
@@ -220,6 +243,20 @@ def decisions_page() -> str:
         "| key | means |",
         "|---|---|",
         *(f"| `{name}` | {meaning} |" for name, meaning in _DETAIL.items()),
+        "",
+        "## Transitions",
+        "",
+        "Where a choice has transitions, each is a button on the record, for who may edit it: it is shown",
+        "while the value is one of `from`, and changes it to `to`. `roles` leaves it to some roles, `where`, a",
+        "condition in SQL, to records for which it holds; `fields` are asked for and saved with it, `label` is",
+        "the button. Any other change of the column is refused, in forms, rows and bulk actions alike. A new",
+        "record has a value that no transition leads to, where there is one. The history names transitions.",
+        "",
+        "```toml",
+        "[transitions.status]",
+        'plan = { from = ["reported"], to = "planned" }',
+        'finish = { from = ["reported", "planned"], to = "done", roles = ["editor"], fields = ["done_on"] }',
+        "```",
         "",
         "## Kinds",
         "",

@@ -20,6 +20,9 @@ CREATE TABLE mast_lamp (mast_id INTEGER NOT NULL, no INTEGER NOT NULL, colour VA
   PRIMARY KEY (mast_id, no), FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
 CREATE TABLE mast_district (mast_id INTEGER NOT NULL, district_id INTEGER NOT NULL, PRIMARY KEY (mast_id, district_id),
   FOREIGN KEY (mast_id) REFERENCES mast (id), FOREIGN KEY (district_id) REFERENCES district (id));
+CREATE TABLE permit (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, state VARCHAR(10) NOT NULL
+  CHECK (state IN ('draft', 'asked', 'given', 'refused')), fee INTEGER, given_on DATE, CHECK (state <> 'given' OR given_on IS NOT NULL));
+INSERT INTO permit VALUES (1, 'Dredge', 'draft', NULL, NULL), (2, 'Dive', 'asked', 10, NULL), (3, 'Moor', 'asked', NULL, NULL);
 INSERT INTO district VALUES (1, 'North'), (2, 'South');
 INSERT INTO mast VALUES (1, 'Tall', 40, 'lit', NULL, 1), (2, 'Low', 8, 'dark', NULL, 2), (3, 'Old', 20, 'lit', NULL, NULL);
 INSERT INTO mast_lamp VALUES (1, 1, 'white', 60), (1, 2, 'red', 40);
@@ -158,6 +161,14 @@ TEMPLATES = {
 }
 
 
+TRANSITIONS = """
+[transitions.state]
+ask = { from = ["draft"], to = "asked", label = "Ask for it" }
+give = { from = ["asked"], to = "given", roles = ["administrator"], where = "fee IS NOT NULL", fields = ["given_on", "fee"] }
+refuse = { from = ["asked", "draft"], to = "refused" }
+"""
+
+
 class Custom:
     """The same for each server."""
 
@@ -168,6 +179,8 @@ class Custom:
     @classmethod
     def decide(cls) -> None:
         lines = '\n[details]\nmast_lamp = { by = "mast_id", edit = "rows" }\n'
+        path = cls.folder / "design/tables/permit.toml"
+        path.write_text(path.read_text() + TRANSITIONS)
         path = cls.folder / "design/tables/mast.toml"
         text = re.sub(r"#~ mast_lamp.*\n", "", path.read_text())
         path.write_text(
@@ -316,7 +329,7 @@ class Custom:
             ).text
             for _ in range(2)
         ]
-        self.assertEqual(["masts<" in page for page in counted], [True, False])
+        self.assertEqual(["3 masts" in page for page in counted], [True, False])
         self.assertIn("it was carried out once", counted[1])
         again = client.post("/t/mast/r/1/action/switch_off")
         self.assertEqual(
@@ -347,6 +360,65 @@ class Custom:
         ):
             self.assertEqual(user.get(address).status_code, code, address)
         self.assertEqual(viewer.post("/t/mast/bulk", data=bulk).status_code, 403)
+
+    def permits(self: Any) -> list[tuple[Any, ...]]:
+        found = self.rows("SELECT id, state, fee, given_on FROM permit ORDER BY id")
+        return [(*row[:3], str(row[3]) if row[3] else None) for row in found]
+
+    def test_transitions_are_the_only_way(self: Any) -> None:
+        client, editor = self.client(), self.client("editor")
+        first = client.get("/t/permit/r/1").text
+        self.assertEqual(re.findall(r'id="action-(\w+)"', first), ["ask", "refuse"])
+        self.assertIn(">Ask for it</a>", first)
+        form = self.form_data(client, "/t/permit/r/1/edit")
+        self.assertNotIn("state", form)
+        before = self.permits()
+        for address, data in (
+            ("/t/permit/r/1/edit", form | {"state": "given", "given_on": "2026-01-02"}),
+            ("/t/permit/r/1/field/state", {"state": "given"}),
+            ("/t/permit/r/1/action/give", {"given_on": "2026-01-02", "fee": "3"}),
+            ("/t/permit/bulk", {"do-action": "set", "set-column": "state", "chosen-row": "1", "state": "given", "is-sure": "1"}),
+            ("/t/permit/add", {"id": "9", "name": "New", "state": "given", "given_on": "2026-01-02"}),
+        ):  # fmt: skip
+            client.post(address, data=data)
+        self.assertEqual(
+            [each[:2] for each in self.permits()], [each[:2] for each in before]
+        )
+        refused = client.post(
+            "/t/permit/add", data={"id": "9", "name": "New", "state": "asked"}
+        )
+        self.assertIn("A new record begins as: Draft.", refused.text)
+        self.assertEqual(client.post("/t/permit/r/1/action/ask").status_code, 302)
+        self.assertEqual(client.post("/t/permit/r/1/action/ask").status_code, 403)
+        asked = re.findall(r'id="action-(\w+)"', client.get("/t/permit/r/1").text)
+        self.assertEqual(asked, ["refuse"], "no fee, so it cannot be given")
+        self.assertEqual(editor.post("/t/permit/r/2/action/give").status_code, 403)
+        page = client.get("/t/permit/r/2/action/give").text
+        self.assertIn('name="given_on"', page)
+        sent = dict(
+            re.findall(r'type="hidden" name="(seen-[^"]+)" value="([^"]*)"', page)
+        )
+        wrong = client.post(
+            "/t/permit/r/2/action/give", data=sent | {"given_on": "", "fee": "12"}
+        )
+        self.assertIn(wrong.status_code, (409, 422))
+        self.assertIn('value="12"', wrong.text)
+        bad = client.post(
+            "/t/permit/r/2/action/give",
+            data=sent | {"given_on": "2026-01-02", "fee": "x"},
+        )
+        self.assertEqual(bad.status_code, 422)
+        self.assertIn('value="x"', bad.text)
+        done = client.post(
+            "/t/permit/r/2/action/give",
+            data=sent | {"given_on": "2026-01-02", "fee": "12"},
+        )
+        self.assertEqual(done.status_code, 302)
+        self.assertEqual(self.permits()[1], (2, "given", 12, "2026-01-02"))
+        self.assertIn("· Give", client.get("/t/permit/r/2/history").text)
+        self.assertEqual(
+            re.findall(r'id="action-(\w+)"', client.get("/t/permit/r/2").text), []
+        )
 
     def test_lists_have_own_conditions_and_columns(self: Any) -> None:
         self.change("INSERT INTO mast VALUES (8, 'Hidden', 3, 'lit', NULL, NULL)")
@@ -443,7 +515,7 @@ class CustomOnServer(OnServer):
         return TABLES
 
     def restore(self) -> None:
-        names = ("mast_lamp", "mast_district", "mast", "district")
+        names = ("mast_lamp", "mast_district", "mast", "district", "permit")
         filled = [each for each in TABLES.split(";\n") if each.startswith("INSERT")]
         run(self.address, [*(f"DELETE FROM {name}" for name in names), *filled])
 

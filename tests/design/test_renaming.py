@@ -40,6 +40,8 @@ help = "tel, with its code"
 references = "keeper.tel"
 [details]
 keeper = { by = "tel", label = "tel" }
+[transitions.tel]
+tel = { from = ["tel"], to = "tel", where = "tel > 'tel'", fields = ["tel", "name"] }
 """
 EXPECTED = """# tel stays in a comment
 title = "{name} ({phone_no})"   # the tel
@@ -58,6 +60,8 @@ help = "tel, with its code"
 references = "keeper.phone_no"
 [details]
 keeper = { by = "phone_no", label = "tel" }
+[transitions.phone_no]
+tel = { from = ["tel"], to = "tel", where = "phone_no > 'tel'", fields = ["phone_no", "name"] }
 """
 
 
@@ -66,7 +70,9 @@ class FollowTest(unittest.TestCase):
         renamed = Renamed("keeper", "tel", "phone_no")
         text, changed = follow(TEXT, renamed, database(), "keeper")
         self.assertEqual(text, EXPECTED)
-        self.assertEqual([line.line for line in changed], [2, 3, 5, 6, 8, 9, 15, 17])
+        self.assertEqual(
+            [line.line for line in changed], [2, 3, 5, 6, 8, 9, 15, 17, 18, 19]
+        )
         self.assertEqual(
             follow(EXPECTED, renamed, database(), "keeper"), (EXPECTED, [])
         )

@@ -48,6 +48,13 @@ class DecisionsTest(ProjectCase):
             (crane, "[field.name]\nhidden = true", "no record could be added"),
             (crane, "[field.name]\nread_only = true", "no record could be added"),
             ("design/patterns.toml", '[field."*.name"]\nhidden = true', "no record could be added"),
+            (crane, '[transitions.name]\nlift = { from = ["a"], to = "b" }', "name is no choice"),
+            (crane, '[transitions.nam]\nlift = { from = ["a"], to = "b" }', "has no column"),
+            (crane, '[field.code]\nkind = "choice"\nchoices = ["C1"]\n[transitions.code]\nlift = { from = ["C1"], to = "C2" }', "code has no value"),
+            (crane, '[field.code]\nkind = "choice"\nchoices = ["C1"]\n[transitions.code]\nlift = { from = ["C1"], to = "C1", roles = ["edtor"] }', "Nearest: editor"),
+            (crane, '[transitions.code]\nlift = { form = ["C1"], to = "C1" }', "Write a transition as"),
+            (crane, '[transitions.code]\nlift = { from = "C1", to = "C1" }', "takes a list of texts"),
+            (crane, '[transitions.code]\nlift = { from = ["C1"], to = "C1", where = "nothing = 1" }', "nothing"),
             (crane, "[field.depot_id]\nrequired = 7", "true or false"),
             ("access.toml", '[user]\ndistrict = "text"\n[role.editor.rows]\ndepot = "district_no = :user.district"', "of the type text"),
         )  # fmt: skip

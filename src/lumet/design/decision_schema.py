@@ -348,6 +348,22 @@ class Refer:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Transition:
+    """A change of the value of `column` from one of `sources` to `target`, by users
+    with one of the `roles`, where the condition `where` holds; `fields` are asked
+    for."""
+
+    name: str
+    column: str
+    sources: tuple[str, ...]
+    target: str
+    label: str = ""
+    roles: tuple[str, ...] = ()
+    where: str = ""
+    fields: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TableDecisions:
     """The root of a table's file."""
 
@@ -420,6 +436,14 @@ class TableDecisions:
         None,
         "the messages of check and unique constraints, by the name of the constraint",
         'inspection_days = "An inspection ends after it begins."',
+        {},
+    )
+    transitions: dict[str, tuple[Transition, ...]] = _key(
+        None,
+        "the transitions of a choice, by its column: no other change of it is accepted;"
+        " `from`, `to`, and as wanted `label`, `roles`, `where`, a condition in SQL, and"
+        " `fields` to ask for",
+        'finish = { from = ["reported", "planned"], to = "done", fields = ["done_on"] }',
         {},
     )
     field: dict[str, FieldDecisions] = field(default_factory=dict)

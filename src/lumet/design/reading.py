@@ -18,6 +18,7 @@ from lumet.design.decision_schema import (
 )
 from lumet.design.details import DetailReader, details_of, listed
 from lumet.design.toml_statements import Path
+from lumet.design.transitions import read_transitions
 from lumet.design.value_types import COLUMNS, TITLE_PART, Scope, ValueType
 from lumet.facts.model import Column, Database, Table
 
@@ -28,7 +29,8 @@ _PAGE = keys_of(PageDecisions)
 _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _KEYS = {"list": _LIST, **dict.fromkeys(_PAGES, _PAGE)}  # of sections
-_SECTIONS = ("list", *_PAGES, "sections", "details", "references", "messages", "field")
+_SECTIONS = ("list", *_PAGES, "sections", "details", "references", "messages",
+             "transitions", "field")  # fmt: skip
 # what can be decided for many tables at once; of lists where a table has the columns
 _FOR_MANY = ("include", "group", "pages", "title", "subtitle", "list", "details")
 _LISTS_FOR_MANY = ("columns", "order")
@@ -162,6 +164,9 @@ class _TableReader(Scope):
                 self.refer(path, item, into)
             elif name == "messages":
                 self.message(path, item, into)
+            elif name == "transitions":
+                if (found := read_transitions(self, path, item)) is not None:
+                    into[path] = found
             else:
                 self.one_field(path, item, into)
         if name in _PAGES:
@@ -504,6 +509,7 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         sections={name: item for name, item in sections.items() if item},
         details={name: item for name, item in details.items() if item},
         messages=under("messages"),
+        transitions=under("transitions"),
         field=fields,
     )
 

@@ -129,6 +129,8 @@ class _Follower:
             return path
         if path[0] == "field" and self.is_its_own and len(path) > 1:
             return ("field", self._column(path[1]), *path[2:])
+        if path[0] == "transitions" and self.is_its_own and len(path) > 1:
+            return ("transitions", self._column(path[1]), *path[2:])
         if path[0] in ("details", "references") and len(path) > 1:
             return (path[0], self._table(path[1]), *path[2:])
         return path
@@ -163,6 +165,10 @@ class _Follower:
             return value
         if path[0] in ("details", "references") and not self.renamed.is_table:
             return self._of_relation(value, path)
+        if path[0] == "transitions":
+            over = partial(self._sql, over=self.owner)
+            changed = _PART_WHERE.sub(lambda found: over(found[0]), value)
+            return _in_part(changed, "fields", self._shown)
         return self._table_value(value, path)
 
     def _access_value(self, value: str, path: Path) -> str:
@@ -226,6 +232,9 @@ class _Follower:
 
     def _sql(self, value: str, over: str) -> str:
         return _in_strings(value, partial(rename_in_sql, names=self.names, over=over))
+
+
+_PART_WHERE = re.compile(r"\bwhere\s*=\s*(?:\"[^\"]*\"|'[^']*')")
 
 
 def _in_part(value: str, name: str, change: Change) -> str:

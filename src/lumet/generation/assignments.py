@@ -13,6 +13,7 @@ from lumet.design.decision_schema import (
     Key,
     ListDecisions,
     PageDecisions,
+    Transition,
     keys_of,
 )
 from lumet.design.details import joined_reference
@@ -318,6 +319,29 @@ def _messages(source: TableSource) -> str:
     )
 
 
+def _transitions(source: TableSource) -> str:
+    return tuple_code(
+        _transition(source, each)
+        for several in source.decisions.transitions.values()
+        for each in several
+        if each.column in source.keys
+    )
+
+
+def _transition(source: TableSource, each: Transition) -> str:
+    label = each.label or each.name.replace("_", " ").capitalize()
+    arguments = [
+        Assignment("column", repr(source.keys[each.column])),
+        Assignment("sources", tuple_code(map(repr, each.sources))),
+        Assignment("target", repr(each.target)),
+        Assignment("roles", tuple_code(map(repr, each.roles))),
+        Assignment("condition", repr(each.where.replace(":", "\\:")) if each.where else ""),
+        Assignment("fields", tuple_code(repr(source.keys[f]) for f in each.fields)),
+    ]  # fmt: skip
+    inner = ", ".join(f"{a.name}={a.code}" for a in arguments if a.code)
+    return f"Transition({each.name!r}, _({label!r}), {inner})"
+
+
 def _external_references(source: TableSource) -> str:
     """Return the tables that the application does not have and that refer here."""
     found, keys = [], source.all_keys[source.table.name]
@@ -390,6 +414,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("formulas", _formulas),
     ("database_rules", _database_rules),
     ("messages", _messages),
+    ("transitions", _transitions),
     ("external_references", _external_references),
     ("prefix_searchable", _prefix_searchable),
 )

@@ -33,6 +33,7 @@ def find_misfits(
         *_lacking_choices(folder, application, own, survey),
         *_unkeyed_lookups(folder, application, own),
         *_unknown_in_menu(folder, application),
+        *_unfit_transitions(folder, application),
     ]
 
 
@@ -109,6 +110,30 @@ def _unknown_in_menu(folder: Path, application: Application) -> Iterator[Mistake
     for name in application.menu:
         checker.known(("menu",), name, known, "There is no menu group and no table")
     yield from mistakes
+
+
+def _unfit_transitions(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each transition of a column that is no choice, of or to a
+    value that is none of its choices, or by a role that there is not."""
+    roles = [role.name for role in application.access.roles]
+    for name, decisions in application.decisions.items():
+        file = application.files[name]
+        for each in (t for several in decisions.transitions.values() for t in several):
+            mistakes: list[Mistake] = []
+            text = files.read_text(folder, file) or ""
+            checker = Checker(DecisionFile(file, text), mistakes)
+            field, path = decisions.field[each.column], ("transitions", each.column, each.name)  # fmt: skip
+            if field.kind != "choice":
+                problem = f"{each.column} is no choice: only the values of one have transitions."
+                checker.wrong(path, problem)
+            elif not field.other_values:
+                for value in (*each.sources, each.target):
+                    checker.known(
+                        path, value, field.choices, f"{each.column} has no value"
+                    )
+            for role in each.roles:
+                checker.known(path, role, roles, "There is no role")
+            yield from mistakes
 
 
 def _references(

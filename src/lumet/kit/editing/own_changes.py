@@ -15,7 +15,14 @@ from ..access.denied import AccessDenied, ChangeDenied
 from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import current_recording
 from ..forms.base import RecordForm
-from ..pages.changes import Change, ChangeRefused, CodeFailed
+from ..pages.changes import (
+    ADD,
+    EDIT,
+    TRANSITION,
+    Change,
+    ChangeRefused,
+    CodeFailed,
+)
 from ..pages.context import actor
 from ..pages.table_context import TableContext
 from .save_result import SaveResult
@@ -78,13 +85,32 @@ class OwnChanges:
             raise ChangeRefused(" ".join(message for _name, message in change.refusals))
 
     def validate(self, change: Change) -> None:
-        """Call `validate`."""
+        """Check the transitions, and call `validate`."""
+        self._check_transitions(change)
         if self.pages.overrides("validate"):
             with own_code(self.pages.name, "validate"):
                 try:
                     self.pages.validate(change)
                 except ChangeRefused as refused:
                     change.refuse(refused.message, refused.field)
+
+    def _check_transitions(self, change: Change) -> None:
+        """Refuse changes of a column with transitions that are none of them."""
+        if change.source == TRANSITION:
+            return
+        for column in dict.fromkeys(each.column for each in self.pages.transitions):
+            label = self.pages.label(column)
+            if change.kind == EDIT and change.sets(column):
+                change.refuse(_("%(label)s is changed by its buttons alone.", label=label), column)  # fmt: skip
+            initial = self.pages.initial_values(column)
+            value = change.values.get(column)
+            if change.kind == ADD and initial and value is not None and str(value) not in initial:  # fmt: skip
+                names = ", ".join(self._spoken(column, each) for each in initial)
+                change.refuse(_("A new record begins as: %(names)s.", names=names), column)  # fmt: skip
+
+    def _spoken(self, column: str, value: str) -> str:
+        field = self.pages.fields.get(column)
+        return str(field.show(value, "")) if field is not None else value
 
     def write(self, change: Change) -> None:
         """Call `write`, and, once the transaction is kept, `committed`."""

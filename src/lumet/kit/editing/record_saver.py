@@ -193,11 +193,13 @@ class RecordSaver:
         *,
         entered: Sequence[str] | None = None,
         seen: Mapping[str, Any] | None = None,
+        also: Mapping[str, Any] = NOTHING,
     ) -> SaveResult:
         """Save what was typed into the fields `entered` of the record with this key,
         which is locked and holds `values`: as `edit` does, who finds them out. What is
         to be written is added to `later`, where that is given, and not written yet.
-        Where the key has just changed, `seen` is the one that the user saw."""
+        Where the key has just changed, `seen` is the one that the user saw; `also` is
+        what a transition sets."""
         if entered is not None:
             self.entered = list(entered)
         seen = key if seen is None else seen
@@ -217,8 +219,8 @@ class RecordSaver:
             for name in self.entered
             if form._fields[name].data is not values[name]
         }
-        if changed:
-            change = self._edit(connection, key, changed)
+        if changed or also:
+            change = self._edit(connection, key, changed, also)
             if not self.own.is_admitted(change, outcome):
                 outcome.seen = self._digests(seen, values)
                 if later is not None:
@@ -241,9 +243,14 @@ class RecordSaver:
         return outcome
 
     def _edit(
-        self, connection: Connection, key: Mapping[str, Any], changed: Mapping[str, Any]
+        self,
+        connection: Connection,
+        key: Mapping[str, Any],
+        changed: Mapping[str, Any],
+        also: Mapping[str, Any] = NOTHING,
     ) -> Change:
-        """Return the change of a record that sets these columns."""
+        """Return the change of a record that sets these columns: what was entered, and
+        `also` what was not."""
         entered = frozenset(changed)
 
         def update(change: Change) -> None:
@@ -254,7 +261,7 @@ class RecordSaver:
             now = {**key, **{k: v for k, v in change.values.items() if k in key}}
             self.writer.check_rules(connection, now)
 
-        return self.own.change(EDIT, connection, update, key, changed)
+        return self.own.change(EDIT, connection, update, key, {**changed, **also})
 
     def set_values(
         self, connection: Connection, key: Mapping[str, Any], changed: Mapping[str, Any]

@@ -12,6 +12,7 @@ from .table_pages import (
     Section,
     TablePages,
 )
+from .transitions import Transition
 
 __all__ = [
     "DatabaseRule",
@@ -24,4 +25,5 @@ __all__ = [
     "RelatedRecords",
     "Section",
     "TablePages",
+    "Transition",
 ]

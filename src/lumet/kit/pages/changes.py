@@ -17,7 +17,8 @@ from ..accounts.audit_log import Actor
 ADD, EDIT, DELETE, RESTORE = "add", "edit", "delete", "restore"
 KINDS = (ADD, EDIT, DELETE, RESTORE)
 FORM, ROW, BULK, ACTION = "form", "row", "bulk", "action"
-SOURCES = (FORM, ROW, BULK, ACTION)
+TRANSITION = "transition"
+SOURCES = (FORM, ROW, BULK, ACTION, TRANSITION)
 
 
 class ChangeRefused(Exception):

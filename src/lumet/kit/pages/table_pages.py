@@ -27,6 +27,7 @@ from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
 from .changes import Change
 from .titles import Title, parse_title
+from .transitions import Transition
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,6 +249,7 @@ class TablePages:
     database_rules: ClassVar[Sequence[DatabaseRule]] = ()
     computed_columns: ClassVar[Sequence[ComputedColumn]] = ()  # of your own
     actions: ClassVar[Sequence[Action]] = ()  # of your own: buttons
+    transitions: ClassVar[Sequence[Transition]] = ()  # of choices, by their names
     messages: ClassVar[Sequence[tuple[str, Any]]] = ()  # by the name of a constraint
     external_references: ClassVar[Sequence[ExternalReference]] = ()
     is_large: ClassVar[bool] = False  # so many rows that searches are bounded
@@ -315,7 +317,12 @@ class TablePages:
         found = tuple(key for key in chosen if key in self.entered) or self.entered
         if is_new:
             return found
-        return tuple(k for k in found if k not in self.key or k in self.editable_keys)
+        moved = {each.column for each in self.transitions}
+        return tuple(
+            k
+            for k in found
+            if k not in moved and (k not in self.key or k in self.editable_keys)
+        )
 
     def enters(self, reach: Reach, roles: Iterable[Role], is_new: bool) -> Keys:
         """Return the keys of the columns that a form offers to a user who has `roles`
@@ -335,6 +342,14 @@ class TablePages:
         known = {key for _, held in found for key in held}
         found.append(("", [key for key in keys if key not in known]))
         return [(name, held) for name, held in found if held]
+
+    def initial_values(self, column: str) -> Keys:
+        """Return the values that a new record may have in a column with transitions:
+        those that no transition leads to; () for any."""
+        own = [each for each in self.transitions if each.column == column]
+        targets = {each.target for each in own}
+        sources = dict.fromkeys(value for each in own for value in each.sources)
+        return [value for value in sources if value not in targets]
 
     def takes(self, change: str) -> bool:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""
@@ -461,8 +476,10 @@ class TablePages:
 
     @property
     def has_own_changes(self) -> bool:
-        """Tell whether your own code takes part in changes."""
-        return any(self.overrides(name) for name in ("validate", "write", "committed"))
+        """Tell whether transitions or your own code take part in changes."""
+        return bool(self.transitions) or any(
+            self.overrides(name) for name in ("validate", "write", "committed")
+        )
 
     def overrides(self, name: str) -> bool:
         """Tell whether your own class has a method of this name."""

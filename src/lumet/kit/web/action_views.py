@@ -12,21 +12,30 @@ from flask_babel import gettext as _
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
+from ..access.denied import AccessDenied, ChangeDenied
 from ..accounts.audit_log import AuditEvent, Recording
 from ..accounts.form_tokens import FormTokens
 from ..db.errors import classify, not_allowed
 from ..editing.own_changes import own_code
+from ..editing.record_reader import RecordNotFound
 from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
 from ..pages import urls
 from ..pages.actions import LIST, RECORD, Action, ActionCall
 from ..pages.changes import ACTION, ChangeRefused
 from ..pages.context import actor, site
 from ..pages.table_context import TableContext
+from ..pages.transitions import Transition
 from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
 from .edit_views import ONCE
 from .form_context import saver_of
 from .navigation import blueprint, key_or_404, table_or_404
+from .transition_forms import (
+    AskedFields,
+    asked_fields,
+    move_record,
+    open_transitions,
+)
 
 __all__ = ["blueprint"]
 
@@ -47,9 +56,10 @@ def offered(context: TableContext, where: str) -> list[Action]:
     if context.reach.is_impersonated:
         return []
     held = {role.name for role in context.reach.roles}
+    pages = context.pages
     return [
         each
-        for each in context.pages.actions
+        for each in (*pages.transitions, *pages.actions)
         if each.on == where
         and context.may(each.right)
         and (not each.roles or held & {*each.roles})
@@ -64,7 +74,12 @@ def offered_on(
     table, reach = context.pages.table, context.reach
     rights = {each.right for each in found}
     held = {r for r in rights if reach.reaching(connection, table, key, r)}
-    return [each for each in found if each.right in held]
+    found = [each for each in found if each.right in held]
+    moves = [each for each in found if isinstance(each, Transition)]
+    if not moves:
+        return found
+    open_ = open_transitions(context, connection, key, moves)
+    return [e for e in found if not isinstance(e, Transition) or e.name in open_]
 
 
 @blueprint.route(urls.RECORD + urls.ACTION + "<act>", methods=["GET", "POST"])
@@ -95,7 +110,9 @@ def _chosen(found: list[Action], name: str, context: TableContext) -> Action:
     for each in found:
         if each.name == name:
             return each
-    abort(403 if any(e.name == name for e in context.pages.actions) else 404)
+    pages = context.pages
+    known = any(each.name == name for each in (*pages.actions, *pages.transitions))
+    abort(403 if known else 404)
 
 
 def _answer(
@@ -104,7 +121,7 @@ def _answer(
     home: str,
     on: Target,
 ) -> ResponseReturnValue:
-    refused, status = "", 200
+    error: ChangeRefused | None = None
     if request.method == "POST":
         sent, token = FormTokens(site().users.store), request.form.get(ONCE, "")
         if token and sent.claim(token) is not None:
@@ -118,12 +135,16 @@ def _answer(
                 )
             )
             location = address or home
-        except SaveAborted as error:
-            refused, status = error.message, 503
-        except ChangeRefused as error:
-            refused, status = error.message, error.status
-        except DBAPIError as error:
-            refused, status = str(not_allowed(classify(error))), 409
+        except SaveAborted as aborted:
+            error = ChangeRefused(aborted.message)
+            error.status = 503
+        except ChangeRefused as refused:
+            error = refused
+        except (RecordNotFound, ChangeDenied, AccessDenied):
+            abort(403)
+        except DBAPIError as told:
+            error = ChangeRefused(not_allowed(classify(told)))
+            error.status = 409
         finally:
             if token:
                 with suppress(DBAPIError):  # it is settled by itself after a while
@@ -131,16 +152,22 @@ def _answer(
         if location:
             flash(said)
             return redirect(location)
+    asked = AskedFields()
+    if isinstance(action, Transition):
+        asked = asked_fields(context, action, on.key, error)
+    is_at_field = error is not None and asked.form and error.field in asked.form
     page = render_template(
         context.pages.templates("action.html"),
         pages=context.pages,
         action=action,
         record=on.record,
-        refused=refused,
+        refused="" if error is None or is_at_field else error.message,
         address=home,
+        form=asked.form,
+        seen=asked.seen,
         once=secrets.token_urlsafe(12),
     )
-    return page, status
+    return page, 200 if error is None else error.status
 
 
 def carry_out(
@@ -169,6 +196,12 @@ def carry_out(
                            texts=outcome.texts)  # fmt: skip
         recording.mean(actor(), _entitled(context, connection, event, on))
 
+    if isinstance(action, Transition):
+        outcome = move_record(context, connection, on.key, action)
+        event = AuditEvent("edit", pages.name, on.segment, description=str(action.label),
+                           changes=outcome.changes, texts=outcome.texts)  # fmt: skip
+        recording.mean(actor(), _entitled(context, connection, event, on))
+        return str(_("%(action)s: done.", action=action.label)), ""
     call = ActionCall(
         connection=connection,
         user=actor(),

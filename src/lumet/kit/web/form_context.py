@@ -283,11 +283,12 @@ def _shown_beside(
     """Return the read-only values on the form of a record, by column."""
     if record is None:
         return {}
+    moved = {each.column for each in pages.transitions}
     facts = {
         key: record.fact(key)
         for key in (chosen or [*pages.fields, *pages.computed])
         if key not in entered
-        and (chosen or key in {*pages.read_only, *pages.key, *pages.computed})
+        and (chosen or key in {*pages.read_only, *pages.key, *pages.computed, *moved})
         and key != pages.soft_delete
     }
     return {key: fact for key, fact in facts.items() if fact is not None}

@@ -54,6 +54,7 @@ from ..pages.actions import LIST, RECORD, Action
 from ..pages.context import lower_first, note, own_roles, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
+from ..pages.transitions import Transition
 from ..pages.urls import add_address, leave_list, list_address, record_home
 from ..queries.filters import preset_words
 from ..queries.lookups import fill_lookups
@@ -351,6 +352,7 @@ def _build_row_actions(context: TableContext) -> RowActions:
             each.right, f"{home}*{urls.ACTION}{each.name}", str(escape(each.label))
         )
         for each in offered(context, RECORD)
+        if not isinstance(each, Transition)
     ]
     may_delete = pages.offers("delete") and reach.may("delete", name)
     if may_delete:
