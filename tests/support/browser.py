@@ -164,7 +164,7 @@ class BrowserCase(unittest.TestCase):
                     if self.page.locator("section[data-block]").count():
                         self.page.wait_for_load_state("networkidle")
                     self.assertEqual(self.page.evaluate("window.shifts"), [])
-                self.check_accessibility()
+                    self.check_accessibility()  # of each layout
                 across = self.page.evaluate("document.documentElement.scrollWidth")
                 self.assertLessEqual(across, width)
                 if width < 800:
