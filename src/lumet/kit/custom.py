@@ -29,8 +29,9 @@ from .pages.changes import (
     Change,
     ChangeRefused,
 )
+from .pages.computed_columns import ComputedColumn
 from .pages.menu import MenuEntry
-from .pages.table_pages import ComputedColumn, TablePages
+from .pages.table_pages import TablePages
 from .web.own_pages import own_pages, reading, rows, setting
 
 __all__ = [

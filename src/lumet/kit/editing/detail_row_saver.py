@@ -177,7 +177,7 @@ class DetailRowSaver:
             raise AccessDenied("delete")
         if not is_marked and SURE not in own:
             self._ask(turn, index, held.key)
-        if not self.saver.remove(connection, held.key):
+        if not self.saver.changes.remove(connection, held.key):
             raise RecordNotFound
         del turn.held[own[KEY]]
         words = MARKED if is_marked else ""

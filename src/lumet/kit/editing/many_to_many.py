@@ -275,7 +275,7 @@ class ManyToManyEditor:
         try:
             self._tell(connection, "delete", held, recording)
             if self.may_delete:
-                self.saver.erase(connection, held)
+                self.saver.changes.erase(connection, held)
                 return
         except AccessDenied:
             pass

@@ -25,9 +25,11 @@ from ..pages.changes import (
 )
 from ..pages.context import actor
 from ..pages.table_context import TableContext
+from ..pages.transitions import initial_values
 from .save_result import SaveResult
 
 log = logging.getLogger(__name__)
+METHODS = ("validate", "write", "committed")  # of own code
 NOTHING: Mapping[str, Any] = {}
 
 
@@ -47,7 +49,7 @@ class OwnChanges:
         values: Mapping[str, Any] = NOTHING,
     ) -> Change:
         """Return a change that is about to be carried out."""
-        is_seen = bool(key) and self.pages.has_own_changes
+        takes_part = bool(self.pages.transitions) or any(map(self.pages.overrides, METHODS))  # fmt: skip
         return Change(
             kind=kind,
             source=self.source,
@@ -55,7 +57,7 @@ class OwnChanges:
             user=actor(),
             roles=tuple(role.name for role in self.context.reach.roles),
             key=dict(key),
-            before=self.stored(connection, key) if is_seen else {},
+            before=self.stored(connection, key) if key and takes_part else {},
             values=dict(values),
             carry_out=carry_out,
         )
@@ -102,7 +104,7 @@ class OwnChanges:
             label = self.pages.label(column)
             if change.kind == EDIT and change.sets(column):
                 change.refuse(_("%(label)s is changed by its buttons alone.", label=label), column)  # fmt: skip
-            initial = self.pages.initial_values(column)
+            initial = initial_values(self.pages.transitions, column)
             value = change.values.get(column)
             if change.kind == ADD and initial and value is not None and str(value) not in initial:  # fmt: skip
                 names = ", ".join(self._spoken(column, each) for each in initial)

@@ -1,7 +1,7 @@
 """Saving a form: optimistic locking by digests of the values that its user saw, so that
 no update is lost; every refusal comes back at its field."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from flask_babel import gettext as _
@@ -11,19 +11,18 @@ from sqlalchemy import (
 )
 from werkzeug.datastructures import MultiDict
 
-from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Changes
 from ..common.url_keys import encode_key
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, ValueField
-from ..pages.changes import ADD, DELETE, EDIT, FORM, RESTORE, Change, CodeFailed
+from ..pages.changes import FORM, CodeFailed
 from ..pages.table_context import TableContext
 from ..pages.table_pages import (
     unique_sets,
 )
 from .change_texts import ChangeTexts
 from .conflict_check import SEEN, ConflictCheck
-from .own_changes import OwnChanges
+from .record_changes import RecordChanges
 from .record_reader import RecordNotFound, RecordReader
 from .record_validation import RecordValidation
 from .record_writer import RecordWriter
@@ -46,7 +45,8 @@ class RecordSaver:
         self.conflicts = ConflictCheck(context, secret)
         self.writer = RecordWriter(context)
         self._texts = ChangeTexts(context)
-        self.own = OwnChanges(context, source)
+        self.changes = RecordChanges(context, self.writer, source)
+        self.own = self.changes.own
         adding = reach.holding("add", pages.table.fullname)
         self._added = pages.enters(reach, adding, is_new=True)
         self.entered = list(self._added)  # by the form that is read or saved
@@ -122,15 +122,7 @@ class RecordSaver:
             or self.pages.column(key).server_default is None
             or self.reader.is_cleared(key, typed)
         }
-        entered = frozenset(written)
-
-        def insert(change: Change) -> None:
-            typed_, own = _apart(change.values, entered)
-            made = self.writer.insert(connection, typed_, own)
-            change.key = dict(zip(self.pages.key, made, strict=True))
-            self.writer.check_rules(connection, change.key)
-
-        change = self.own.change(ADD, connection, insert, values=written)
+        change = self.changes.add(connection, written)
         outcome = SaveResult(form)
         if not self.own.is_admitted(change, outcome):
             if later is not None:
@@ -220,7 +212,7 @@ class RecordSaver:
             if form._fields[name].data is not values[name]
         }
         if changed or also:
-            change = self._edit(connection, key, changed, also)
+            change = self.changes.edit(connection, key, changed, also)
             if not self.own.is_admitted(change, outcome):
                 outcome.seen = self._digests(seen, values)
                 if later is not None:
@@ -242,90 +234,15 @@ class RecordSaver:
             outcome.key = encode_key(now_key)
         return outcome
 
-    def _edit(
-        self,
-        connection: Connection,
-        key: Mapping[str, Any],
-        changed: Mapping[str, Any],
-        also: Mapping[str, Any] = NOTHING,
-    ) -> Change:
-        """Return the change of a record that sets these columns: what was entered, and
-        `also` what was not."""
-        entered = frozenset(changed)
-
-        def update(change: Change) -> None:
-            typed, own = _apart(change.values, entered)
-            made = {**self.writer.stamped(), **self.writer.by_column(own)}
-            written = self.writer.by_column(typed)
-            self.reach.update(connection, self.pages.table, key, written, made)
-            now = {**key, **{k: v for k, v in change.values.items() if k in key}}
-            self.writer.check_rules(connection, now)
-
-        return self.own.change(EDIT, connection, update, key, {**changed, **also})
-
     def set_values(
-        self, connection: Connection, key: Mapping[str, Any], changed: Mapping[str, Any]
+        self, connection: Connection, key: Mapping[str, Any], values: Mapping[str, Any]
     ) -> SaveResult:
-        """Change columns of a record for your own code, whatever the user may enter.
-        Raises ChangeRefused."""
-
-        def update(change: Change) -> None:
-            made = {**self.writer.stamped(), **self.writer.by_column(change.values)}
-            UNBOUNDED.update(connection, self.pages.table, key, made)
-            now = {**key, **{k: v for k, v in change.values.items() if k in key}}
-            self.writer.check_rules(connection, now)
-
+        """Change columns of a record for own code; see `RecordChanges.set_values`."""
         before = self.own.stored(connection, key)
-        change = self.own.change(EDIT, connection, update, key, changed)
-        self.own.admit(change)
-        self.own.write(change)
+        change = self.changes.set_values(connection, key, values)
         outcome = SaveResult(self.pages.filled({}))
         self._describe(connection, outcome, before, change.values)
         return outcome
-
-    def move(
-        self, connection: Connection, key: Mapping[str, Any], column: str, place: Any
-    ) -> None:
-        """Give a record its new position. Raises ChangeRefused."""
-        change = self._edit(connection, key, {column: place})
-        self.own.admit(change)
-        self.own.write(change)
-
-    def remove(self, connection: Connection, key: Mapping[str, Any]) -> bool:
-        """Delete the record with this key, or mark it as deleted; tell whether there
-        was one. Raises AccessDenied when the user may not, ChangeRefused where your own
-        code refuses."""
-        return self._take(connection, key, DELETE, self.writer.remove)
-
-    def restore(self, connection: Connection, key: Mapping[str, Any]) -> bool:
-        """Take the mark of a deleted record away; as `remove`."""
-        return self._take(connection, key, RESTORE, self.writer.restore)
-
-    def erase(self, connection: Connection, key: Mapping[str, Any]) -> bool:
-        """Delete the record with this key, also where others are only marked; as
-        `remove`."""
-
-        def act(connection: Connection, key: Mapping[str, Any]) -> bool:
-            return self.reach.delete(connection, self.pages.table, key)
-
-        return self._take(connection, key, DELETE, act)
-
-    def _take(
-        self,
-        connection: Connection,
-        key: Mapping[str, Any],
-        kind: str,
-        act: Callable[[Connection, Mapping[str, Any]], bool],
-    ) -> bool:
-        found = [True]  # unless your own code does it another way
-
-        def carry_out(_change: Change) -> None:
-            found[0] = act(connection, key)
-
-        change = self.own.change(kind, connection, carry_out, key)
-        self.own.admit(change)
-        self.own.write(change)
-        return found[0]
 
     def _describe(
         self,
@@ -361,12 +278,3 @@ class RecordSaver:
         self, key: Mapping[str, Any], values: Mapping[str, Any]
     ) -> dict[str, str]:
         return self.conflicts.digests(key, values, self.entered)
-
-
-def _apart(
-    values: Mapping[str, Any], entered: frozenset[str]
-) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return the values that the user entered, and those of your own code."""
-    typed = {name: value for name, value in values.items() if name in entered}
-    own = {name: value for name, value in values.items() if name not in entered}
-    return typed, own

@@ -102,7 +102,7 @@ class RowPositions:
         if not held.roles or position not in self.editor.entered_by(held.roles):
             raise DetailRowsRejected
         if is_final:
-            self.saver.move(turn.connection, held.key, position, place)
+            self.saver.changes.move(turn.connection, held.key, position, place)
         else:
             column, stamped = self.pages.column(position), self.saver.writer.stamped()
             table = self.pages.table

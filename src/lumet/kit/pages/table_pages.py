@@ -26,6 +26,7 @@ from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
 from .changes import Change
+from .computed_columns import ComputedColumn, computed_fields
 from .titles import Title, parse_title
 from .transitions import Transition
 
@@ -199,19 +200,6 @@ class Reference:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class ComputedColumn:
-    """A column whose value your own code works out from columns of the same record: the
-    method of its `name` gets those that it `needs`, by column. It is shown as `field`
-    shows values, on the record's page and, with `in_list`, as the last of the list, to
-    who sees all that it needs; lists are not sorted or filtered by it."""
-
-    name: str
-    field: Any
-    needs: Sequence[str]
-    in_list: bool = True
-
-
 Keys = list[str]  # by another name, since a table's pages have a `list` of their own
 Templates = list[str | Template]
 Sections = list[tuple[str, list[str]]]
@@ -273,19 +261,14 @@ class TablePages:
         )
         self.in_python = {each.name: each for each in self.computed_columns}
         if self.in_python:
-            self._compute()
+            self.extras |= computed_fields(self.computed_columns)
+            shown = (each.name for each in self.computed_columns if each.in_list)
+            columns = tuple(dict.fromkeys([*self.list.columns, *shown]))
+            vars(self)["list"] = replace(self.list, columns=columns)
         self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
         self.parsed_title: Title = parse_title(self.title)
         self.lookups: dict[str, Reference] = {}
         self.has_own_templates = False  # in custom/templates/TABLE
-
-    def _compute(self) -> None:
-        """Take the computed columns into what is shown."""
-        fields = {each.name: each.field for each in self.computed_columns}
-        self.extras |= type("Computed", (RecordForm,), fields)().value_fields()
-        shown = (each.name for each in self.computed_columns if each.in_list)
-        columns = tuple(dict.fromkeys([*self.list.columns, *shown]))
-        vars(self)["list"] = replace(self.list, columns=columns)
 
     def list_condition(self, rows: FromClause) -> ColumnElement[bool] | None:
         """Yours to override: return a condition of the rows that lists show, such as
@@ -342,14 +325,6 @@ class TablePages:
         known = {key for _, held in found for key in held}
         found.append(("", [key for key in keys if key not in known]))
         return [(name, held) for name, held in found if held]
-
-    def initial_values(self, column: str) -> Keys:
-        """Return the values that a new record may have in a column with transitions:
-        those that no transition leads to; () for any."""
-        own = [each for each in self.transitions if each.column == column]
-        targets = {each.target for each in own}
-        sources = dict.fromkeys(value for each in own for value in each.sources)
-        return [value for value in sources if value not in targets]
 
     def takes(self, change: str) -> bool:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""
@@ -473,13 +448,6 @@ class TablePages:
         """Return the templates of a page, the first that there is: your own for this
         table, and the shared one."""
         return [f"{self.name}/{name}", name] if self.has_own_templates else [name]
-
-    @property
-    def has_own_changes(self) -> bool:
-        """Tell whether transitions or your own code take part in changes."""
-        return bool(self.transitions) or any(
-            self.overrides(name) for name in ("validate", "write", "committed")
-        )
 
     def overrides(self, name: str) -> bool:
         """Tell whether your own class has a method of this name."""

@@ -17,3 +17,12 @@ class Transition(Action):
     target: str = ""
     condition: str = ""
     fields: Sequence[str] = ()
+
+
+def initial_values(transitions: Sequence[Transition], column: str) -> list[str]:
+    """Return the values that a new record may have in a column with transitions: those
+    that none of them leads to; [] for any."""
+    own = [each for each in transitions if each.column == column]
+    targets = {each.target for each in own}
+    sources = dict.fromkeys(value for each in own for value in each.sources)
+    return [value for value in sources if value not in targets]

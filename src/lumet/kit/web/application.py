@@ -103,21 +103,7 @@ def build(
         MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
     )
     own = Path(app.root_path) / "custom"
-    app.jinja_loader = ChoiceLoader(
-        [
-            FileSystemLoader(own / "templates"),
-            shared := _Templates(Path(app.root_path) / "kit" / "templates"),
-            PrefixLoader({SHARED: shared}),
-        ]
-    )
-    # labels are lazy, and would pass for HTML
-    app.jinja_env.finalize = _as_text
-    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters["datetime"] = _local_datetime
-    app.jinja_env.globals["breadcrumbs"] = breadcrumbs
-    app.jinja_env.globals["urls"] = urls.SUFFIXES
-    app.jinja_env.globals.update(page_views.common_functions())
-    app.jinja_env.globals.update(own_style=own_style, own_static=own_address)
+    _add_templates(app, own)
     Babel(app, locale_selector=_language_of_user)
     words = _Words()
     app.context_processor(
@@ -195,6 +181,26 @@ def build(
         whole = BelowPrefix(whole, settings.prefix)
     app.wsgi_app = whole  # type: ignore[method-assign]
     return app
+
+
+def _add_templates(app: Flask, own: Path) -> None:
+    """Let the application find its templates, those in `own` first, and what they
+    call."""
+    app.jinja_loader = ChoiceLoader(
+        [
+            FileSystemLoader(own / "templates"),
+            shared := _Templates(Path(app.root_path) / "kit" / "templates"),
+            PrefixLoader({SHARED: shared}),
+        ]
+    )
+    # labels are lazy, and would pass for HTML
+    app.jinja_env.finalize = _as_text
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.filters["datetime"] = _local_datetime
+    app.jinja_env.globals["breadcrumbs"] = breadcrumbs
+    app.jinja_env.globals["urls"] = urls.SUFFIXES
+    app.jinja_env.globals.update(page_views.common_functions())
+    app.jinja_env.globals.update(own_style=own_style, own_static=own_address)
 
 
 class _Environment(FlaskEnvironment):

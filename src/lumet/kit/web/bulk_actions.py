@@ -234,7 +234,7 @@ class BulkAction:
             is_marked = bool(self.pages.soft_delete)
             if not is_marked and beyond_delete(self.context.on(connection), key):
                 return str(_("Your roles do not allow this.")), None
-            self.saver.remove(connection, key)
+            self.saver.changes.remove(connection, key)
             facts = [fact for _name, held in record.sections for fact in held]
             gone = {fact.label: (str(fact.cell.text), None) for fact in facts}
             words = MARKED if is_marked else ""

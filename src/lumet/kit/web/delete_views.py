@@ -114,12 +114,12 @@ def _delete(
         ):
             return str(_("Another user changed this record. Check it and try again."))
         if asked.is_kept:
-            if not saver.remove(connection, key):
+            if not saver.changes.remove(connection, key):
                 abort(404)
         else:
             if beyond_delete(context.on(connection), key):
                 abort(403)
-            if not saver.erase(connection, key):
+            if not saver.changes.erase(connection, key):
                 abort(404)
         _tell(connection, recording)
         return ""
@@ -173,7 +173,7 @@ def restore(name: str, segment: str) -> ResponseReturnValue:
         context.reach.lock(connection, pages.table, key)
         if not saver.reader.is_removed(connection, key):
             return
-        if not saver.restore(connection, key):
+        if not saver.changes.restore(connection, key):
             abort(404)
         owners = owners_of(context.on(connection), asked.record.values)
         told = AuditEvent("restore", pages.name, segment)
