@@ -484,6 +484,7 @@ class CustomTest(Custom, ApplicationCase):
         for path, old, new, place, said in (
             ("masts.py", "", "X = 1\n", "masts.py:1", "There is no table masts. Nearest: mast."),
             ("district.py", "", "X = 1\n", "district.py:1", "No class here is a subclass of DistrictPages or DistrictForm."),
+            ("mast.py", "    def committed(self, change: Change)", "    def before_save(self, connection, values, is_new)", "mast.py", "before_save is not called any more: override write(self, change)"),
             ("mast.py", "    def validate(", "    def validat(", "mast.py:27", "has validat, which nothing calls. Nearest: validate."),
             ("mast.py", "def committed(self, change: Change)", "def committed(self)", "mast.py:47", "write def committed(self, change)"),
             ("mast.py", "class OwnMastForm(", "class Second(MastPages):\n    pass\n\n\nclass OwnMastForm(", "mast.py:16", "OwnMastPages is a second class for the pages"),

@@ -13,7 +13,6 @@ from flask import Blueprint
 
 from ..common.exceptions import CannotStart
 from ..common.settings import OwnSetting
-from ..forms.base import RecordForm
 from ..pages.actions import ActionCall
 from ..pages.menu import MenuEntry
 from ..pages.table_pages import TablePages
@@ -25,7 +24,8 @@ _LISTS: Mapping[str, type] = {
     "MENU": MenuEntry,
     "SETTINGS": OwnSetting,
 }
-_MAKERS = (TablePages, RecordForm)
+# methods that were called before, and those that are now
+_FORMER = {"before_save": "write(self, change), which may set change.values"}
 
 
 class OwnCode:
@@ -93,7 +93,10 @@ class OwnCode:
         for name, value in vars(own).items():
             if name.startswith("_") or name in actions | computed:
                 continue
-            if name not in known:
+            if name in _FORMER:
+                problem = f"{name} is not called any more: override {_FORMER[name]}."
+                self._say(path, _line_of(value, own), problem)
+            elif name not in known:
                 near = max(known, key=lambda each: _likeness(name, each))
                 if _likeness(name, near) >= ALIKE:
                     problem = f"{own.__name__} has {name}, which nothing calls. Nearest: {near}."
