@@ -229,3 +229,43 @@ class ChoosingTest(ApplicationCase):
             with self.subTest(line), self.assertRaises(LumetError) as refused:
                 run_generation(self.folder)
             self.assertIn(said, str(refused.exception))
+
+
+class CodesTest(ApplicationCase):
+    """One table for all codes: a query for each of them is what columns refer to."""
+
+    SCRIPT = """
+        CREATE TABLE code (kind TEXT NOT NULL, value TEXT NOT NULL, label TEXT NOT NULL, PRIMARY KEY (kind, value));
+        INSERT INTO code VALUES ('colour', 'r', 'Red'), ('colour', 'w', 'White'), ('state', 'r', 'Repaired'), ('state', 'd', 'Dark');
+        CREATE TABLE light (id INTEGER PRIMARY KEY, name TEXT NOT NULL, colour TEXT NOT NULL, state TEXT);
+        INSERT INTO light VALUES (1, 'North', 'r', 'd'), (2, 'South', 'w', 'r');
+    """
+
+    @classmethod
+    def decide(cls) -> None:
+        (cls.folder / "design/queries").mkdir()
+        lines = ""
+        for kind in ("colour", "state"):
+            name = f"light_{kind}"
+            query = f"SELECT value, label FROM code WHERE kind = '{kind}'\n"
+            (cls.folder / f"design/queries/{name}.sql").write_text(query)
+            own = 'key = ["value"]\ninclude = false\n'
+            (cls.folder / f"design/tables/{name}.toml").write_text(own)
+            lines += f'\n[field.{kind}]\nreferences = "{name}.value"\n'
+        path = cls.folder / "design/tables/light.toml"
+        path.write_text(path.read_text() + lines)
+
+    def test_each_column_has_its_own_codes(self) -> None:
+        client = self.client()
+        text = client.get("/t/light/export.csv").text
+        self.assertEqual(
+            text.splitlines()[1:],
+            ['"North","Red","Dark"', '"South","White","Repaired"'],
+        )
+        page = client.get("/t/light/r/1/edit").text
+        self.assertEqual(re.findall(r"<option[^>]*>(Red|White|Repaired|Dark)", page), ["Red", "White", "Dark", "Repaired"])  # fmt: skip
+        form = self.form_data(client, "/t/light/r/1/edit")
+        wrong = client.post("/t/light/r/1/edit", data=form | {"colour": "d"})
+        self.assertIn("Choose one from the list.", wrong.text)
+        client.post("/t/light/r/1/edit", data=form | {"state": "r"})
+        self.assertEqual(self.rows("SELECT state FROM light WHERE id = 1"), [("r",)])

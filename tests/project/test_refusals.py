@@ -48,6 +48,7 @@ class DecisionsTest(ProjectCase):
             (crane, "[field.name]\nhidden = true", "no record could be added"),
             (crane, "[field.name]\nread_only = true", "no record could be added"),
             ("design/patterns.toml", '[field."*.name"]\nhidden = true', "no record could be added"),
+            (crane, '[field.name]\nreferences = "crane.code"', "Several records of crane have the same code"),
             (crane, '[transitions.name]\nlift = { from = ["a"], to = "b" }', "name is no choice"),
             (crane, '[transitions.nam]\nlift = { from = ["a"], to = "b" }', "has no column"),
             (crane, '[field.code]\nkind = "choice"\nchoices = ["C1"]\n[transitions.code]\nlift = { from = ["C1"], to = "C2" }', "code has no value"),

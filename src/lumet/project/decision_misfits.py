@@ -32,6 +32,7 @@ def find_misfits(
         *_unenterable(folder, application),
         *_lacking_choices(folder, application, own, survey),
         *_unkeyed_lookups(folder, application, own),
+        *_repeated_ends(folder, application, own, survey),
         *_unknown_in_menu(folder, application),
         *_unfit_transitions(folder, application),
     ]
@@ -96,6 +97,32 @@ def _unkeyed_lookups(
                 folder, application.files[name], path, f"{name}.{column}",
                 f"{referred.name} has no key, so nothing of it can be chosen. Write"
                 f" key = [{end}] in {file}.",
+            )  # fmt: skip
+
+
+def _repeated_ends(
+    folder: Path, application: Application, own: OwnDecisions, survey: Survey
+) -> Iterator[Mistake]:
+    """Yield a mistake for each reference to a column that several records have the same
+    value in: what refers there would be listed once for each of them."""
+    for name, table in application.database.by_name.items():
+        for path, value in _references(table, own):
+            reference = table.reference_of(path[1])
+            if not value or reference is None:
+                continue
+            end, columns = reference.referred_table, reference.referred_columns
+            referred = application.database.by_name.get(end)
+            profile = survey.evidence.column(end, columns[0])
+            is_known = referred is None or referred.is_unique(columns)
+            if is_known or profile is None or profile.unique:
+                continue
+            if survey.evidence.table(end).sampled < 2:
+                continue
+            yield _statement(
+                folder, application.files[name], path, f"{name}.{path[1]}",
+                f"Several records of {end} have the same {columns[0]}, so {name} would be"
+                f" listed once for each. Refer to a column that is unique, or to a query"
+                f" in design/queries that selects the records meant.",
             )  # fmt: skip
 
 
