@@ -502,9 +502,6 @@ class CustomTest(Custom, ApplicationCase):
                 self.assertIn(said, str(refused.exception))
                 self.assertIn(place.partition(":")[0], str(refused.exception))
 
-    def test_it_passes_a_stranger_s_tools(self) -> None:
-        self.assert_clean()
-
 
 class CustomOnServer(OnServer):
     """Finds the rows of each test as they were made."""

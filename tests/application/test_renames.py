@@ -95,4 +95,3 @@ class RenameTest(ApplicationCase):
         back = "ALTER TABLE guardian RENAME TO keeper; ALTER TABLE keeper RENAME COLUMN phone TO tel;"
         self.rename(back, BACK)
         self.assertEqual(self.kept(), before)
-        self.assert_clean()
