@@ -86,8 +86,8 @@ class MountedTest(ApplicationCase):
         self.assertTrue(plain.headers["Location"].startswith("/lights/sign-in"))
         for wrong in ("lights", "/a b", "//evil.example"):
             with self.assertRaises(Exception) as refused:
-                settings.read_settings(self.folder, {"PREFIX": wrong})
-            self.assertIn("PREFIX", str(refused.exception))
+                settings.read_settings(self.folder, {"URL_PREFIX": wrong})
+            self.assertIn("URL_PREFIX", str(refused.exception))
 
     def test_translations_of_your_own(self) -> None:
         catalogue = Catalog(locale="de")

@@ -101,7 +101,7 @@ def _words_of_names(database: Database) -> frozenset[str]:
 
 def read_glossary(folder: Path) -> dict[str, str]:
     """Return the glossary of the project: of design/patterns.toml, over the files that
-    lumet.toml includes. Its mistakes are told with those of the decisions."""
+    lumet.toml includes. Its mistakes are reported by `read_decisions`."""
     glossary: dict[str, str] = {}
     for name in (*files.included_files(folder), files.PATTERNS):
         text = files.read_text(folder, name) or ""

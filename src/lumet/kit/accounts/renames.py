@@ -36,7 +36,7 @@ AT_ONCE = 500  # entries of the log
 
 @dataclass(frozen=True, slots=True)
 class _Rename:
-    """One rename, with those that came behind it."""
+    """One rename, and the later ones."""
 
     old: str
     new: str

@@ -73,11 +73,11 @@ def read_proxies(text: str) -> Proxies:
 
 
 def read_prefix(text: str) -> str:
-    """Read the setting PREFIX: the path below which a proxy has the application, "" for
+    """Read the setting URL_PREFIX: the path below which a proxy has the application, "" for
     none. Raises CannotStart for what is no path."""
     prefix = text.strip().rstrip("/")
     if prefix and not _PREFIX.fullmatch(prefix):
-        raise CannotStart(f"PREFIX: {text!r} is no path, such as /lights.")
+        raise CannotStart(f"URL_PREFIX: {text!r} is no path, such as /lights.")
     return prefix
 
 

@@ -13,7 +13,7 @@ folder, or the one that STATE_FOLDER in the environment names.
 | UPLOAD_MB | the largest file, in millions of bytes | 10 |
 | TIME_ZONE | that of users who have chosen none | UTC |
 | PROXY | the proxies in front, whose X-Forwarded-For and -Proto count: addresses or networks with commas between, or their number | none |
-| PREFIX | the path below which a proxy has the application, such as /lights | none |
+| URL_PREFIX | the path below which a proxy has the application, such as /lights | none |
 | EXPORT_MB | the largest export, in millions of bytes | 2000 |
 | HTTPS | 1 where the application is reached by https | 0 |
 | TRUSTED_HOSTS | the names it is reached by, with commas between | this machine's own |
@@ -149,7 +149,7 @@ def read_settings(
         upload_mb=_number(given, "UPLOAD_MB", 10, 1),
         export_mb=_number(given, "EXPORT_MB", 2000, 1),
         proxy=read_proxies(given.get("PROXY") or ""),
-        prefix=read_prefix(given.get("PREFIX") or ""),
+        prefix=read_prefix(given.get("URL_PREFIX") or ""),
         https=_flag(given, "HTTPS"),
         is_read_only=_flag(given, "READ_ONLY"),
         trusted_hosts=_words(given.get("TRUSTED_HOSTS")),

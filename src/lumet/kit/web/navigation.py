@@ -122,8 +122,7 @@ def _first_day() -> int:
 
 
 def _menu(here: str) -> Markup:
-    """Return the menu as it stands beside a page of table `here`, or beside one of your
-    own."""
+    """Return the menu for a page of table `here`, or for a page of your own."""
     if not here and site().own_menu:
         address = request.script_root + request.path
         own = {url_for(each.endpoint) for each in site().own_menu}
