@@ -35,6 +35,7 @@ from lumet.inference import (
 )
 from lumet.inference.name_similarity import likeness
 from lumet.kinds import KINDS
+from lumet.kit.contract import RIGHTS
 from lumet.project.surveyfile import FORMAT, Survey
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
@@ -57,11 +58,29 @@ _BY_NAME = (
      "the messages of check and unique constraints, by the name of the constraint"),
     ("transitions.status", 'finish = { from = ["reported", "planned"], to = "done", fields = ["done_on"] }',
      "the transitions of a choice, by their names"),
+    ("actions", 'renumber = { call = "renumber_lights", parameters = { p_station = "{id}" } }',
+     "the actions that call a stored procedure or function, by their names"),
 )  # fmt: skip
 _DETAIL = {
     item.name: item.metadata["meaning"] for item in fields(Detail) if item.metadata
 }
 _TEXTS = {"type": "array", "items": {"type": "string"}}
+_ONE_ACTION: dict[str, Any] = {
+    "type": "object",
+    "required": ["call"],
+    "properties": {
+        "call": {"type": "string"},
+        "label": {"type": "string"},
+        "on": {"enum": ["record", "list"]},
+        "right": {"enum": [*RIGHTS]},
+        "roles": _TEXTS,
+        "question": {"type": "string"},
+        "message": {"type": "string"},
+        "bulk": {"type": "boolean"},
+        "parameters": {"type": "object"},
+    },
+    "additionalProperties": False,
+}
 _ONE_TRANSITION: dict[str, Any] = {
     "type": "object",
     "required": ["from", "to"],
@@ -178,6 +197,7 @@ def decisions_schema() -> dict[str, Any]:
                 "additionalProperties": _ONE_TRANSITION,
             },
         },
+        "actions": {"type": "object", "additionalProperties": _ONE_ACTION},
     }
     return {
         "$schema": DRAFT,
@@ -256,6 +276,35 @@ def decisions_page() -> str:
         "[transitions.status]",
         'plan = { from = ["reported"], to = "planned" }',
         'finish = { from = ["reported", "planned"], to = "done", roles = ["editor"], fields = ["done_on"] }',
+        "```",
+        "",
+        "## Actions",
+        "",
+        "The survey reads the stored procedures and functions that the user who connects may execute. An action",
+        'calls one: it is a button on records, with `on = "list"` above the list, and with `bulk = true` for',
+        "selected records. Who has the `right` may use it, by default `edit`; `roles` leaves it to some of",
+        "them. `question` is asked before. It runs within a transaction, past the rights on rows and fields, and",
+        "is in the activity log; what a procedure commits itself stays.",
+        "",
+        'A parameter is a column of the record, `"{id}"`, an attribute of the user, `":user.name"`, or a constant.',
+        "One that is not named is asked for, with its own name as the label; `label`, `kind`, `help`, `unit`,",
+        "`placeholder`, `required`, `choices`, `pattern` and `message` say more about what is asked for.",
+        "",
+        "Values that come back (of a function, or in parameters) are shown, and so are rows: those of a function,",
+        "and on MariaDB those of each `SELECT` in a procedure, at most 1,000 of each. `message` is shown instead",
+        "of the values, with `{NAME}` for that of a parameter and `{result}` for that of a function. On PostgreSQL",
+        "cursors that come back are not read; functions with a variable number of parameters, or with parameters",
+        "of any type, are left out.",
+        "",
+        "```toml",
+        "[actions.renumber]",
+        'call = "renumber_lights"',
+        'question = "Number the lights of this station anew?"',
+        'message = "{p_count} lights have another number."',
+        "[actions.renumber.parameters]",
+        'p_station = "{id}"',
+        'p_by = ":user.name"',
+        'p_first = { label = "First number", help = "usually 1" }',
         "```",
         "",
         "## Kinds",

@@ -41,6 +41,8 @@ from ..kit.custom import (
     ActionCall,
     Change,
     ComputedColumn,
+    IntegerField,
+    Required,
     TextField,
 )
 from ..tables.district import district_table
@@ -60,6 +62,9 @@ class OwnMastPages(MastPages):
         Action("switch_off", "Switch off", question="Switch this mast off?", bulk=True),
         Action("count_all", "Count all", on=LIST, right="view"),
         Action("wreck", "Wreck", roles=("administrator",)),
+        Action("rename", "Rename", inputs=(
+            ("label", TextField("New name", [Required()])), ("power", IntegerField("Power")),
+        )),
     )
 
     computed_columns = (ComputedColumn("size", TextField("Size"), needs=("height",)),)
@@ -103,6 +108,11 @@ class OwnMastPages(MastPages):
 
     def count_all(self, call: ActionCall) -> str:
         return f"{len(call.run(select(mast_table)).all())} masts"
+
+    def rename(self, call: ActionCall) -> None:
+        if call.inputs["power"] == 13:
+            call.refuse("An unlucky number.", "power")
+        call.edit({"name": f"{call.inputs['label']} {call.inputs['power'] or 0:d}"})
 
     def wreck(self, call: ActionCall) -> None:
         raise RuntimeError("secret words")
@@ -360,6 +370,22 @@ class Custom:
         ):
             self.assertEqual(user.get(address).status_code, code, address)
         self.assertEqual(viewer.post("/t/mast/bulk", data=bulk).status_code, 403)
+
+    def test_what_an_action_asks_for_is_checked_and_kept(self: Any) -> None:
+        client, address = self.client(), "/t/mast/r/1/action/rename"
+        self.assertIn('name="label"', client.get(address).text)
+        for sent, said in (
+            ({"label": "", "power": "2"}, "Enter a value."),
+            ({"label": "Wide", "power": "much"}, "whole number"),
+            ({"label": "Wide", "power": "13"}, "An unlucky number."),
+        ):
+            refused = client.post(address, data=sent)
+            self.assertEqual((refused.status_code, said in refused.text), (422, True))
+            for typed in sent.values():
+                self.assertIn(f'value="{typed}"', refused.text)
+        client.post(address, data={"label": "Wide", "power": "60"})
+        self.assertEqual(self.masts()[0][0], "Wide 60")
+        self.assertIn("New name", client.get("/log?kind=action").text)
 
     def permits(self: Any) -> list[tuple[Any, ...]]:
         found = self.rows("SELECT id, state, fee, given_on FROM permit ORDER BY id")

@@ -76,6 +76,8 @@ class ExtendingTest(ProjectCase):
             for page in (before, again)
         ]
         self.assertEqual(counts[0] - counts[1], 1)
+        client.post(f"{address}/action/note", data={"text": "A spare lens."})
+        self.assertIn("A spare lens.", client.get(address).text)
         self.assertIn("is kept", client.post(f"{address}/delete").text)
         self.assertIn('autocomplete="off"', client.get("/t/keeper/r/1/edit").text)
         report = client.get("/reports/long-range").text

@@ -42,6 +42,9 @@ references = "keeper.tel"
 keeper = { by = "tel", label = "tel" }
 [transitions.tel]
 tel = { from = ["tel"], to = "tel", where = "tel > 'tel'", fields = ["tel", "name"] }
+[actions.tel]
+call = "tel"
+parameters = { tel = "{tel}", word = "tel" }
 """
 EXPECTED = """# tel stays in a comment
 title = "{name} ({phone_no})"   # the tel
@@ -62,6 +65,9 @@ references = "keeper.phone_no"
 keeper = { by = "phone_no", label = "tel" }
 [transitions.phone_no]
 tel = { from = ["tel"], to = "tel", where = "phone_no > 'tel'", fields = ["phone_no", "name"] }
+[actions.tel]
+call = "tel"
+parameters = { tel = "{phone_no}", word = "tel" }
 """
 
 
@@ -71,7 +77,7 @@ class FollowTest(unittest.TestCase):
         text, changed = follow(TEXT, renamed, database(), "keeper")
         self.assertEqual(text, EXPECTED)
         self.assertEqual(
-            [line.line for line in changed], [2, 3, 5, 6, 8, 9, 15, 17, 18, 19]
+            [line.line for line in changed], [2, 3, 5, 6, 8, 9, 15, 17, 18, 19, 22]
         )
         self.assertEqual(
             follow(EXPECTED, renamed, database(), "keeper"), (EXPECTED, [])

@@ -1,9 +1,11 @@
 """Comparing two surveys."""
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 from lumet.facts.comparing import compare
+from lumet.facts.model import Parameter, Routine, Type
 from tests.support.builders import database, reference, table
 
 STATION = (
@@ -67,6 +69,19 @@ class ComparingTest(unittest.TestCase):
                 ("added", "check", "station", "height > 2", "", ""),
                 ("dropped", "check", "station", "height > 1", "", ""),
                 ("added", "table", "vessel", "", "", ""),
+            ],
+        )
+
+    def test_procedures_that_came_went_or_changed(self) -> None:
+        number = Parameter("p", Type("integer", "int"))
+        before = replace(database(), routines=(Routine("count", "function"), Routine("sum", "function")))  # fmt: skip
+        after = replace(database(), routines=(Routine("renumber", "procedure"), Routine("sum", "function", (number,))))  # fmt: skip
+        self.assertEqual(
+            [each[:3] for each in told(before, after)],
+            [
+                ("dropped", "routine", "count"),
+                ("added", "routine", "renumber"),
+                ("changed", "routine", "sum"),
             ],
         )
 

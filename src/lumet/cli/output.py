@@ -119,6 +119,8 @@ def _show_reading(out: Console, report: SurveyReport) -> None:
     parts = [counted(len(database.tables) - views, "table")]
     if views:
         parts.append(counted(views, "view"))
+    if database.routines:
+        parts.append(counted(len(database.routines), "stored routine"))
     rows = sum(profile.rows for profile in evidence.tables.values())
     sampled = sum(profile.sampled for profile in evidence.tables.values())
     if evidence.tables:
@@ -340,6 +342,9 @@ def _in_words(difference: Difference) -> str:
         return f"perhaps {difference.before} renamed ({difference.confidence:.0%})"
     if what == "definition":
         return "the view's definition changed"
+    if what == "routine":
+        words = {"added": "a new procedure or function", "dropped": "dropped"}
+        return words.get(kind, "other parameters")
     if kind in ("retyped", "changed") and what in ("column", "key", "rights"):
         label = {"key": "key: ", "rights": "may be written: "}.get(what, "")
         return f"{label}{difference.before or 'none'} → {difference.after or 'none'}"

@@ -364,6 +364,36 @@ class Transition:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Argument:
+    """The argument for the parameter of this `name`: the value of a `column` of the
+    record, an attribute of the `user`, what is asked for in a `field`, or else a
+    constant `value`."""
+
+    name: str
+    column: str = ""
+    user: str = ""
+    field: FieldDecisions | None = None
+    value: Any = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Action:
+    """A button `on` records or the list that calls a stored procedure or function, for
+    who has the `right`, and of these, where there are `roles`, for them alone."""
+
+    name: str
+    call: str
+    arguments: tuple[Argument, ...] = ()
+    label: str = ""
+    question: str = ""
+    message: str = ""
+    on: str = "record"
+    right: str = "edit"
+    roles: tuple[str, ...] = ()
+    bulk: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TableDecisions:
     """The root of a table's file."""
 
@@ -444,6 +474,14 @@ class TableDecisions:
         " `from`, `to`, and as wanted `label`, `roles`, `where`, a condition in SQL, and"
         " `fields` to ask for",
         'finish = { from = ["reported", "planned"], to = "done", fields = ["done_on"] }',
+        {},
+    )
+    actions: dict[str, Action] = _key(
+        None,
+        "actions that call a stored procedure or function: `call`, and as wanted `label`,"
+        ' `on`, "record" or "list", `right`, `roles`, `question`, `message`, `bulk` and'
+        " `parameters`",
+        'renumber = { call = "renumber_lights", parameters = { p_station = "{id}" } }',
         {},
     )
     field: dict[str, FieldDecisions] = field(default_factory=dict)

@@ -5,6 +5,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from typing import Any
 
+from lumet.design.actions import read_action
 from lumet.design.decision_file import Checker, DecisionFile, nearest
 from lumet.design.decision_schema import (
     EMPTY,
@@ -30,7 +31,7 @@ _FIELD = keys_of(FieldDecisions)
 _PAGES = ("record", "add", "edit")
 _KEYS = {"list": _LIST, **dict.fromkeys(_PAGES, _PAGE)}  # of sections
 _SECTIONS = ("list", *_PAGES, "sections", "details", "references", "messages",
-             "transitions", "field")  # fmt: skip
+             "transitions", "actions", "field")  # fmt: skip
 # what can be decided for many tables at once; of lists where a table has the columns
 _FOR_MANY = ("include", "group", "pages", "title", "subtitle", "list", "details")
 _LISTS_FOR_MANY = ("columns", "order")
@@ -167,6 +168,9 @@ class _TableReader(Scope):
             elif name == "transitions":
                 if (found := read_transitions(self, path, item)) is not None:
                     into[path] = found
+            elif name == "actions":
+                if (action := read_action(self, path, item)) is not None:
+                    into[path] = action
             else:
                 self.one_field(path, item, into)
         if name in _PAGES:
@@ -510,6 +514,7 @@ def _assemble(table: Table, values: Mapping[Path, Any]) -> TableDecisions:
         details={name: item for name, item in details.items() if item},
         messages=under("messages"),
         transitions=under("transitions"),
+        actions=under("actions"),
         field=fields,
     )
 

@@ -207,7 +207,8 @@ class _Follower:
             return _in_strings(value, self._column) if is_other else value
         if path in _OF_COLUMNS or path[0] == "sections" or path[-1] == "depends_on":
             return _in_strings(value, self._shown)
-        if path == ("title",) and self.is_its_own and not self.renamed.is_table:
+        is_with_columns = path == ("title",) or path[0] == "actions"
+        if is_with_columns and self.is_its_own and not self.renamed.is_table:
             old, new = f"{{{self.renamed.old}}}", f"{{{self.renamed.new}}}"
             return _in_strings(value, lambda text: text.replace(old, new))
         return value

@@ -19,6 +19,7 @@ What = Literal[
     "trigger",
     "definition",
     "rights",
+    "routine",
 ]
 
 _T = TypeVar("_T")
@@ -62,8 +63,21 @@ def compare(
     for table in after.tables:
         if table.name in before.by_name:
             found += _compare_tables(before.table(table.name), table)
+    found += _compare_routines(before, after)
     found.sort(key=lambda each: each.table)
     return tuple(found)
+
+
+def _compare_routines(before: Database, after: Database) -> list[Difference]:
+    old, new = before.routine_by_name, after.routine_by_name
+    found = [Difference("added", "routine", name) for name in new if name not in old]
+    found += [Difference("dropped", "routine", name) for name in old if name not in new]
+    found += [
+        Difference("changed", "routine", name)
+        for name, each in new.items()
+        if old.get(name, each) != each
+    ]
+    return found
 
 
 def _renamed(

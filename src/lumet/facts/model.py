@@ -22,6 +22,8 @@ TableKind = Literal[
     "table", "partitioned table", "foreign table", "view", "materialised view", "query"
 ]
 Writing = Literal["add", "edit", "delete"]
+ParameterMode = Literal["in", "out", "inout"]
+RoutineKind = Literal["procedure", "function"]
 WRITINGS: tuple[Writing, ...] = ("add", "edit", "delete")
 SHAPES = ("geometry", "geography", "point", "linestring", "polygon", "multi")
 
@@ -207,9 +209,46 @@ class Table:
         return any(key and set(key) <= wanted for key in keys)
 
 
+@dataclass(frozen=True, slots=True)
+class Parameter:
+    """A parameter of a routine; "" is the name of one that has none. One that is
+    `optional` has a default."""
+
+    name: str
+    type: Type
+    mode: ParameterMode = "in"
+    optional: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Routine:
+    """A stored procedure or function that the user who connected may execute.
+
+    `name` is as that of a `Table`; where several have one, with the types of their
+    parameters in parentheses behind it. `returns` is the type of the value of a
+    function, None for none and for `rows`: one row, or with `several` any number.
+    """
+
+    name: str
+    kind: RoutineKind
+    parameters: tuple[Parameter, ...] = ()
+    returns: Type | None = None
+    rows: bool = False
+    several: bool = False
+    comment: str = ""
+    schema: str = ""
+
+    @property
+    def own_name(self) -> str:
+        """The name within its schema, without the types of its parameters."""
+        name = self.name.removeprefix(f"{self.schema}.") if self.schema else self.name
+        return name[: name.rindex("(")] if name.endswith(")") else name
+
+
 @dataclass(frozen=True)
 class Database:
-    """Everything read from one database, tables in the order of their names.
+    """Everything read from one database, tables and routines in the order of their
+    names.
 
     `unreadable` are the tables and views that the database itself cannot read.
     `schemas` are those that were asked for, "" being the default one; tables of others
@@ -221,6 +260,12 @@ class Database:
     tables: tuple[Table, ...]
     unreadable: tuple[str, ...] = ()
     schemas: tuple[str, ...] = ("",)
+    routines: tuple[Routine, ...] = ()
+
+    @cached_property
+    def routine_by_name(self) -> dict[str, Routine]:
+        """The stored procedures and functions by their names."""
+        return {routine.name: routine for routine in self.routines}
 
     @cached_property
     def by_name(self) -> dict[str, Table]:

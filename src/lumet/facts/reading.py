@@ -12,7 +12,7 @@ from sqlalchemy.exc import SAWarning
 
 from lumet.errors import LumetError
 from lumet.facts.dialects import server_of
-from lumet.facts.model import Database, Index, Reference, Table, Unique
+from lumet.facts.model import Database, Index, Reference, Routine, Table, Unique
 
 
 def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
@@ -28,12 +28,15 @@ def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
         chosen = _chosen(inspector, schemas)
         found: dict[str, list[Table]] = {}
         unreadable: list[str] = []
+        routines: list[Routine] = []
         waiting = deque(chosen)
         while waiting:
             schema = waiting.popleft()
             if schema not in found:
                 reader = _Reader(connection, inspector, schema)
                 found[schema] = [reader.table(name) for name in reader.names]
+                if schema in chosen:
+                    routines += reader.routines()
                 unreadable += reader.unreadable
                 waiting += sorted(reader.other_schemas)
         version = server.version(connection)
@@ -44,6 +47,7 @@ def read_database(engine: Engine, schemas: Sequence[str] = ()) -> Database:
         tuple(sorted(tables, key=lambda table: (table.name.casefold(), table.name))),
         tuple(sorted(unreadable)),
         chosen,
+        tuple(sorted(routines, key=lambda each: each.name)),
     )
 
 
@@ -131,6 +135,13 @@ class _Reader:
             schema=self.schema,
             **catalogue.about(name).parts(),
         )
+
+    def routines(self) -> list[Routine]:
+        """Return the stored procedures and functions."""
+        return [
+            replace(each, name=self._named(each.name, self.schema), schema=self.schema)
+            for each in self.catalogue.routines()
+        ]
 
     def _references(self, name: str, known: set[str]) -> tuple[Reference, ...]:
         found = []

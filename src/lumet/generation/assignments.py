@@ -25,17 +25,13 @@ from lumet.generation.model import (
     TableSource,
     generated_value,
     keys_code,
+    tuple_code,
 )
+from lumet.generation.routine_actions import routine_action_code
 from lumet.kit.contract import UNINDEXED
 
 Coder = Callable[[TableSource], str]
 TRUE, FALSE = "True", "False"
-
-
-def tuple_code(codes: Iterable[str]) -> str:
-    """Return a tuple of codes, "" for an empty one."""
-    inner = "".join(f"{code}, " for code in codes)
-    return f"({inner})" if inner else ""
 
 
 def set_code(codes: Iterable[str]) -> str:
@@ -342,6 +338,12 @@ def _transition(source: TableSource, each: Transition) -> str:
     return f"Transition({each.name!r}, _({label!r}), {inner})"
 
 
+def _routine_actions(source: TableSource) -> str:
+    return tuple_code(
+        routine_action_code(source, each) for each in source.decisions.actions.values()
+    )
+
+
 def _external_references(source: TableSource) -> str:
     """Return the tables that the application does not have and that refer here."""
     found, keys = [], source.all_keys[source.table.name]
@@ -415,6 +417,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("database_rules", _database_rules),
     ("messages", _messages),
     ("transitions", _transitions),
+    ("routine_actions", _routine_actions),
     ("external_references", _external_references),
     ("prefix_searchable", _prefix_searchable),
 )

@@ -39,6 +39,17 @@ def formula_field_code(source: TableSource, name: str) -> str:
     return _code(source, name, Column(name, type_), decided, "")
 
 
+def input_code(source: TableSource, column: Column, decided: FieldDecisions) -> str:
+    """Return a field that is that of no column: what an action asks for, of the type of
+    `column`."""
+    kind = decided.kind if decided.kind != "text" else kind_of_type(column.type.kind).name  # fmt: skip
+    if decided.choices:
+        kind = "choice"
+    decided = replace(decided, kind=kind)
+    choices = repr(decided.choices)
+    return _code(source, "x", column, decided, choices).removeprefix("x = ")
+
+
 def _code(
     source: TableSource,
     key: str,

@@ -1,6 +1,6 @@
 """The model of the generated code: everything is decided before a template is filled."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -159,3 +159,9 @@ def keys_code(keys: Mapping[str, str], columns: tuple[str, ...]) -> str:
     """Return the keys of columns as code: one by itself, several as a tuple."""
     found = tuple(keys[name] for name in columns)
     return repr(found[0] if len(found) == 1 else found)
+
+
+def tuple_code(codes: Iterable[str]) -> str:
+    """Return a tuple of codes, "" for an empty one."""
+    inner = "".join(f"{code}, " for code in codes)
+    return f"({inner})" if inner else ""

@@ -35,6 +35,7 @@ def find_misfits(
         *_repeated_ends(folder, application, own, survey),
         *_unknown_in_menu(folder, application),
         *_unfit_transitions(folder, application),
+        *_unfit_actions(folder, application),
     ]
 
 
@@ -161,6 +162,29 @@ def _unfit_transitions(folder: Path, application: Application) -> Iterator[Mista
             for role in each.roles:
                 checker.known(path, role, roles, "There is no role")
             yield from mistakes
+
+
+def _unfit_actions(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each action for a role that there is not, or that passes an
+    attribute which users do not have."""
+    access = application.access
+    for name, decisions in application.decisions.items():
+        if not decisions.actions:
+            continue
+        file, mistakes = application.files[name], list[Mistake]()
+        text = files.read_text(folder, file) or ""
+        checker = Checker(DecisionFile(file, text), mistakes)
+        for each in decisions.actions.values():
+            path = ("actions", each.name)
+            for role in each.roles:
+                known = [role.name for role in access.roles]
+                checker.known((*path, "roles"), role, known, "There is no role")
+            for argument in each.arguments:
+                if argument.user:
+                    at = (*path, "parameters", argument.name)
+                    what = "Users have no attribute"
+                    checker.known(at, argument.user, access.attributes, what)
+        yield from mistakes
 
 
 def _references(

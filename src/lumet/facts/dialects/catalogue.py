@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from math import log10
 from typing import Any, NamedTuple
 
@@ -15,6 +15,7 @@ from lumet.facts.model import (
     Default,
     Index,
     Reference,
+    Routine,
     TableKind,
     Type,
     Unique,
@@ -153,6 +154,10 @@ class Catalogue:
         """Return nothing: the inspector knows no more."""
         return About()
 
+    def routines(self) -> Sequence[Routine]:
+        """Return none: the inspector knows of no procedures and functions."""
+        return ()
+
 
 def _index(found: Any) -> Index:
     options = found.get("dialect_options") or {}
@@ -179,6 +184,21 @@ def sorted_indexes(found: Iterable[Index]) -> tuple[Index, ...]:
 def sorted_checks(found: Iterable[Check]) -> tuple[Check, ...]:
     """Return checks in the order of their names."""
     return tuple(sorted(found, key=lambda check: (check.name, check.text)))
+
+
+def told_apart(found: Iterable[Routine]) -> tuple[Routine, ...]:
+    """Return routines in the order of their names, several of one name with the types
+    of their parameters behind it."""
+    by_name: dict[str, list[Routine]] = {}
+    for each in found:
+        by_name.setdefault(each.name, []).append(each)
+    told: dict[str, Routine] = {}
+    for name, several in by_name.items():
+        for each in several:
+            given = (p.type.native for p in each.parameters if p.mode != "out")
+            own = name if len(several) == 1 else f"{name}({', '.join(given)})"
+            told.setdefault(own, replace(each, name=own))
+    return tuple(told[name] for name in sorted(told))
 
 
 def about_many(rows: float | None) -> int:

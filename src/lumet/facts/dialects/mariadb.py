@@ -26,13 +26,18 @@ from lumet.facts.dialects.catalogue import (
     rule_of,
     sorted_checks,
     sorted_indexes,
+    told_apart,
 )
 from lumet.facts.model import (
     WRITINGS,
     Check,
     Column,
     Index,
+    Parameter,
+    ParameterMode,
     Reference,
+    Routine,
+    RoutineKind,
     TableKind,
     Type,
     TypeKind,
@@ -78,6 +83,18 @@ _TRIGGERS = f"""
     SELECT event_object_table, trigger_name FROM information_schema.triggers
     WHERE event_object_schema = {_HERE} ORDER BY 1, 2
 """
+_ROUTINES = f"""
+    SELECT specific_name, routine_type, routine_comment FROM information_schema.routines
+    WHERE routine_schema = {_HERE} AND routine_type IN ('PROCEDURE', 'FUNCTION')
+    ORDER BY 1, 2 DESC
+"""
+_PARAMETERS = f"""
+    SELECT specific_name, routine_type, ordinal_position, parameter_mode, parameter_name,
+           data_type, dtd_identifier, character_maximum_length, numeric_precision,
+           numeric_scale
+    FROM information_schema.parameters WHERE specific_schema = {_HERE}
+    ORDER BY ordinal_position
+"""
 _ME = "concat(\"'\", replace(current_user(), '@', \"'@'\"), \"'\")"
 _DELETING = f"""
     SELECT NULL FROM information_schema.user_privileges
@@ -97,6 +114,7 @@ _KINDS: dict[str, TypeKind] = {
     "binary": "binary", "varbinary": "binary", "tinyblob": "binary", "blob": "binary",
     "mediumblob": "binary", "longblob": "binary", "uuid": "uuid",
 }  # fmt: skip
+_MODES: dict[str, ParameterMode] = {"IN": "in", "OUT": "out", "INOUT": "inout"}
 _VALUES = re.compile(r"'((?:[^']|'')*)'")
 _JSON = re.compile(r"json_valid\(`((?:[^`]|``)*)`\)", re.IGNORECASE)
 _SEQUENCE = re.compile(r"nextval\(", re.IGNORECASE)
@@ -286,6 +304,24 @@ class MariadbCatalogue(Catalogue):
     def about(self, table: str) -> About:
         """Return the facts about the table as a whole."""
         return self._about[table]
+
+    def routines(self) -> Sequence[Routine]:
+        """Return the procedures and functions that the user has any right on."""
+        parts: dict[tuple[str, str], list[Any]] = {}
+        for name, kind, *rest in self._ask(_PARAMETERS):
+            parts.setdefault((name, kind), []).append(rest)
+        found = []
+        for name, kind, comment in self._ask(_ROUTINES):
+            own = [(row[0], row[1], row[2], canonical_type(*row[3:])) for row in parts.get((name, kind), ())]  # fmt: skip
+            parameters = tuple(
+                Parameter(given, type_, _MODES[mode or "IN"])
+                for place, mode, given, type_ in own
+                if place
+            )
+            returned = next((type_ for place, *_, type_ in own if not place), None)
+            known: RoutineKind = "function" if kind == "FUNCTION" else "procedure"
+            found.append(Routine(name, known, parameters, returned, comment=comment or ""))  # fmt: skip
+        return told_apart(found)
 
     def _takes(self, statement: str, name: str) -> bool:
         """Tell whether the server takes a statement that ends in a table's name."""

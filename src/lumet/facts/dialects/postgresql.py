@@ -26,12 +26,16 @@ from lumet.facts.dialects.catalogue import (
     about_many,
     make_column,
     sorted_checks,
+    told_apart,
 )
 from lumet.facts.model import (
     WRITINGS,
     Check,
     Column,
+    Parameter,
+    ParameterMode,
     Reference,
+    Routine,
     TableKind,
     Type,
     TypeKind,
@@ -116,6 +120,24 @@ _COLUMN_RIGHTS = """
     FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
     WHERE c.oid = ANY(%s::oid[]) AND a.attnum > 0 AND NOT a.attisdropped
 """
+_ROUTINES = f"""
+    SELECT p.proname, p.prokind = 'p', p.proretset, p.prorettype, t.typtype,
+           format_type(p.prorettype, NULL), p.proargnames, p.proargmodes::text[],
+           p.pronargdefaults, obj_description(p.oid, 'pg_proc'),
+           coalesce(p.proallargtypes, p.proargtypes::oid[]),
+           ARRAY(SELECT format_type(u.type, NULL)
+                 FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[]))
+                 WITH ORDINALITY u(type, place) ORDER BY u.place)
+    FROM pg_proc p JOIN pg_type t ON t.oid = p.prorettype
+    WHERE p.pronamespace = {_SCHEMA} AND p.prokind IN ('f', 'p') AND p.provariadic = 0
+      AND p.prorettype NOT IN ('trigger'::regtype, 'event_trigger'::regtype)
+      AND has_function_privilege(p.oid, 'EXECUTE')
+      AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = p.oid
+                      AND d.classid = 'pg_proc'::regclass AND d.deptype = 'e')
+      AND NOT EXISTS (SELECT FROM unnest(p.proargtypes::oid[]) u(type)
+                      JOIN pg_type a ON a.oid = u.type WHERE a.typtype = 'p')
+    ORDER BY p.proname, p.oid
+"""
 _TABLE_KINDS: dict[str, TableKind] = {
     "r": "table",
     "p": "partitioned table",
@@ -130,6 +152,7 @@ _KINDS: dict[str, TypeKind] = {
     "date": "date", "time": "time", "timestamp": "datetime", "timestamptz": "datetime",
     "bytea": "binary", "json": "json", "jsonb": "json", "uuid": "uuid",
 }  # fmt: skip
+_MODES: dict[str, ParameterMode] = {"i": "in", "o": "out", "b": "inout"}
 _RULES = {"a": "", "r": "restrict", "c": "cascade", "n": "set null", "d": "set default"}
 _HEADER = 4  # bytes that a type's modifier counts beside the length
 _CHECK = re.compile(r"CHECK \((.*)\)(?: NOT VALID| NO INHERIT)*", re.DOTALL)
@@ -255,6 +278,43 @@ class PostgresqlCatalogue(Catalogue):
     def about(self, table: str) -> About:
         """Return the facts about the table as a whole."""
         return self._about[table]
+
+    def routines(self) -> Sequence[Routine]:
+        """Return the procedures and functions but those of extensions and triggers, and
+        those with parameters of any type, or of any number."""
+        return told_apart(self._routine(*row) for row in self._ask(_ROUTINES))
+
+    def _routine(
+        self, name: str, is_procedure: bool, several: bool, returned: int, kind: str,
+        native: str, names: list[str] | None, modes: list[str] | None, defaults: int,
+        comment: str | None, types: list[int], natives: list[str],
+    ) -> Routine:  # fmt: skip
+        count = len(types)
+        modes = modes or ["i"] * count
+        given = [n for n, mode in enumerate(modes) if mode in "ib"]
+        optional = {*given[len(given) - defaults :]} if defaults else set()
+        parameters = tuple(
+            Parameter(
+                (names or [""] * count)[n],
+                canonical_type(natives[n], self._types.get(types[n], _NOTHING), -1),
+                _MODES[mode],
+                n in optional,
+            )
+            for n, mode in enumerate(modes)
+            if mode in _MODES  # others are columns of the rows
+        )
+        has_row = "t" in modes or kind == "c" or native == "record"
+        is_value = not (is_procedure or several or has_row or native == "void")
+        base = self._types.get(returned, _NOTHING)
+        return Routine(
+            name,
+            "procedure" if is_procedure else "function",
+            parameters,
+            canonical_type(native, base, -1) if is_value else None,
+            rows=not is_procedure and (has_row or several),
+            several=several,
+            comment=comment or "",
+        )
 
 
 def _outgoing(

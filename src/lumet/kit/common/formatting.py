@@ -67,6 +67,21 @@ def plain_text(value: Any) -> str:
     return str(value)
 
 
+def shown_text(value: Any, language: str) -> str:
+    """Write a value of which nothing but its type is known. A whole number may be a
+    name, and has no separators."""
+    if isinstance(value, datetime):
+        return datetime_text(value, language)
+    if isinstance(value, date):
+        return date_text(value, language)
+    if isinstance(value, time):
+        return time_text(value, language)
+    if isinstance(value, Decimal | float):
+        scale = -int(value.as_tuple().exponent) if isinstance(value, Decimal) and value.is_finite() else None  # fmt: skip
+        return number_text(value, language, scale if scale and scale > 0 else None)
+    return plain_text(value)
+
+
 def is_language(name: str) -> bool:
     """Tell whether dates and numbers can be written in this language."""
     try:

@@ -23,7 +23,9 @@ def not_allowed(told: DatabaseError, messages: Messages = ()) -> str:
     decided one of `messages`, else what the database says."""
     if text := decided_message(told.rule, messages):
         return text
-    if told.kind == "needed" and told.columns:
+    if told.kind == "transaction":
+        text = _("The database's code ends the transaction itself; here it cannot.")
+    elif told.kind == "needed" and told.columns:
         names = ", ".join(told.columns)
         text = _("The database requires a value in %(names)s, which is not on this "
                  "form.",

@@ -1,5 +1,6 @@
 """The description of a table's pages: what a generated table module consists of."""
 
+from .routine_actions import Parameter, RoutineAction
 from .table_pages import (
     DatabaseRule,
     DetailRows,
@@ -21,8 +22,10 @@ __all__ = [
     "FormPage",
     "ListPage",
     "ManyToMany",
+    "Parameter",
     "RecordPage",
     "RelatedRecords",
+    "RoutineAction",
     "Section",
     "TablePages",
     "Transition",

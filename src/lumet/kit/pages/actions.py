@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NoReturn
 
 from sqlalchemy import Connection, CursorResult, Executable
 
@@ -18,7 +18,8 @@ class Action:
     """A button: `name` is that of the method which it calls. On a `RECORD` it is on its
     page and in the rows of lists, and, with `bulk`, for selected records; on a `LIST`
     above the list. Who has the `right` may use it, or those with one of the `roles`
-    alone, where there are any. `question` is asked before."""
+    alone, where there are any. `question` is asked before; `inputs`, fields by name, are
+    asked for: an action with some is none for selected records."""
 
     name: str
     label: Any
@@ -27,11 +28,18 @@ class Action:
     roles: Sequence[str] = ()
     question: Any = ""
     bulk: bool = False
+    inputs: Sequence[tuple[str, Any]] = ()
+
+    @property
+    def asked(self) -> Sequence[tuple[str, Any]]:
+        """The fields that are asked for, by name, before they belong to a form."""
+        return self.inputs
 
 
 @dataclass(slots=True)
 class ActionCall:
-    """One call of an action: the record with its key and all columns, {} for a list."""
+    """One call of an action: the record with its key and all columns, {} for a list;
+    `inputs` holds what was entered, by name."""
 
     connection: Connection
     user: Actor
@@ -39,6 +47,7 @@ class ActionCall:
     key: Mapping[str, Any]
     values: Mapping[str, Any]
     _edit: Callable[[Mapping[str, Any]], None] = field(repr=False)
+    inputs: Mapping[str, Any] = field(default_factory=dict)
     address: str = ""  # where the user goes then, by default the record or the list
 
     def edit(self, values: Mapping[str, Any]) -> None:
@@ -51,6 +60,7 @@ class ActionCall:
         reach: you answer for what it shows and changes."""
         return UNBOUNDED.run(self.connection, statement, values)
 
-    def refuse(self, message: Any) -> None:
-        """End the action with a message; nothing is kept. Raises ChangeRefused."""
-        raise ChangeRefused(message)
+    def refuse(self, message: Any, field: str = "") -> NoReturn:
+        """End the action with a message, at the input of this name where one is given;
+        nothing is kept. Raises ChangeRefused."""
+        raise ChangeRefused(message, field)

@@ -27,6 +27,7 @@ from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
 from .changes import Change
 from .computed_columns import ComputedColumn, computed_fields
+from .routine_actions import RoutineAction
 from .titles import Title, parse_title
 from .transitions import Transition
 
@@ -238,6 +239,7 @@ class TablePages:
     computed_columns: ClassVar[Sequence[ComputedColumn]] = ()  # of your own
     actions: ClassVar[Sequence[Action]] = ()  # of your own: buttons
     transitions: ClassVar[Sequence[Transition]] = ()  # of choices, by their names
+    routine_actions: ClassVar[Sequence[RoutineAction]] = ()  # buttons, as decided
     messages: ClassVar[Sequence[tuple[str, Any]]] = ()  # by the name of a constraint
     external_references: ClassVar[Sequence[ExternalReference]] = ()
     is_large: ClassVar[bool] = False  # so many rows that searches are bounded

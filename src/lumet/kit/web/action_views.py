@@ -23,13 +23,16 @@ from ..pages import urls
 from ..pages.actions import LIST, RECORD, Action, ActionCall
 from ..pages.changes import ACTION, ChangeRefused
 from ..pages.context import actor, site
+from ..pages.routine_actions import RoutineAction
 from ..pages.table_context import TableContext
 from ..pages.transitions import Transition
 from ..pages.urls import left_list, record_address
 from ..queries.record import Record, record_plan
+from .action_inputs import NO_INPUTS, Inputs, entered_inputs, shown_inputs
 from .edit_views import ONCE
 from .form_context import saver_of
 from .navigation import blueprint, key_or_404, table_or_404
+from .routine_calls import Outcome, call_routine
 from .transition_forms import (
     AskedFields,
     asked_fields,
@@ -59,7 +62,7 @@ def offered(context: TableContext, where: str) -> list[Action]:
     pages = context.pages
     return [
         each
-        for each in (*pages.transitions, *pages.actions)
+        for each in (*pages.transitions, *pages.routine_actions, *pages.actions)
         if each.on == where
         and context.may(each.right)
         and (not each.roles or held & {*each.roles})
@@ -111,7 +114,8 @@ def _chosen(found: list[Action], name: str, context: TableContext) -> Action:
         if each.name == name:
             return each
     pages = context.pages
-    known = any(each.name == name for each in (*pages.actions, *pages.transitions))
+    every = (*pages.actions, *pages.routine_actions, *pages.transitions)
+    known = any(each.name == name for each in every)
     abort(403 if known else 404)
 
 
@@ -127,14 +131,15 @@ def _answer(
         if token and sent.claim(token) is not None:
             flash(_("This form was already sent; it was carried out once."))
             return redirect(home)
-        location = ""
+        location, done = "", None
         try:
-            said, address = run_in_transaction(
+            inputs = entered_inputs(action)
+            done = run_in_transaction(
                 lambda connection, recording: carry_out(
-                    context, action, connection, recording, on
+                    context, action, connection, recording, on, inputs
                 )
             )
-            location = address or home
+            location = done.address or home
         except SaveAborted as aborted:
             error = ChangeRefused(aborted.message)
             error.status = 503
@@ -149,12 +154,16 @@ def _answer(
             if token:
                 with suppress(DBAPIError):  # it is settled by itself after a while
                     sent.settle(token, location)
-        if location:
-            flash(said)
+        if done is not None and done.result is not None:
+            return _shown(context, action, home, on, done)
+        if done is not None:
+            flash(done.message)
             return redirect(location)
     asked = AskedFields()
     if isinstance(action, Transition):
         asked = asked_fields(context, action, on.key, error)
+    elif action.asked:
+        asked = AskedFields(shown_inputs(action, error))
     is_at_field = error is not None and asked.form and error.field in asked.form
     page = render_template(
         context.pages.templates("action.html"),
@@ -170,15 +179,25 @@ def _answer(
     return page, 200 if error is None else error.status
 
 
+def _shown(
+    context: TableContext, action: Action, home: str, on: Target, done: Outcome
+) -> str:
+    return render_template(
+        context.pages.templates("action-result.html"), pages=context.pages,
+        action=action, record=on.record, address=home, done=done,
+    )  # fmt: skip
+
+
 def carry_out(
     context: TableContext,
     action: Action,
     connection: Connection,
     recording: Recording,
     on: Target,
-) -> tuple[str, str]:
-    """Call the method of an action, and record that it was done; return the message for
-    the user, and the next address. Raises ChangeRefused."""
+    inputs: Inputs = NO_INPUTS,
+) -> Outcome:
+    """Call the method of an action, or the routine, and record that it was done. Raises
+    ChangeRefused."""
     pages, reach = context.pages, context.reach
     saver = saver_of(context, ACTION)
     values: Mapping[str, Any] = {}
@@ -201,20 +220,27 @@ def carry_out(
         event = AuditEvent("edit", pages.name, on.segment, description=str(action.label),
                            changes=outcome.changes, texts=outcome.texts)  # fmt: skip
         recording.mean(actor(), _entitled(context, connection, event, on))
-        return str(_("%(action)s: done.", action=action.label)), ""
+        return Outcome(str(_("%(action)s: done.", action=action.label)))
+    event = AuditEvent(DONE, pages.name, on.segment, description=str(action.label),
+                       changes=inputs.changes)  # fmt: skip
+    if isinstance(action, RoutineAction):
+        outcome_ = call_routine(context, action, connection, values, inputs.values)
+        recording.mean(actor(), _entitled(context, connection, event, on))
+        return outcome_
     call = ActionCall(
         connection=connection,
         user=actor(),
         roles=tuple(role.name for role in reach.roles),
         key=dict(on.key),
         values=values,
+        inputs=inputs.values,
         _edit=edit,
     )
     with own_code(pages.name, action.name):
         said = getattr(pages, action.name)(call)
-    event = AuditEvent(DONE, pages.name, on.segment, description=str(action.label))
     recording.mean(actor(), _entitled(context, connection, event, on))
-    return str(said or _("%(action)s: done.", action=action.label)), call.address
+    said = str(said or _("%(action)s: done.", action=action.label))
+    return Outcome(said, call.address)
 
 
 def _entitled(

@@ -13,7 +13,7 @@ from flask import Blueprint
 
 from ..common.exceptions import CannotStart
 from ..common.settings import OwnSetting
-from ..pages.actions import ActionCall
+from ..pages.actions import LIST, ActionCall
 from ..pages.menu import MenuEntry
 from ..pages.table_pages import TablePages
 
@@ -106,6 +106,10 @@ class OwnCode:
                 if expected is not None and _parameters(value) != expected:
                     problem = f"{name} takes other parameters: write def {name}({', '.join(expected)})."
                     self._say(path, _line_of(value, own), problem)
+        for each in own.actions:
+            if each.bulk and (each.asked or each.on == LIST):
+                problem = f"The action {each.name} asks for something, or is on lists: it can't be a bulk action."
+                self._say(path, _line_with(path, "actions"), problem)
         call, values = f"call: {ActionCall.__name__}", "values: Mapping[str, Any]"
         self._check_methods(path, own, actions, "an action", call)
         self._check_methods(path, own, computed, "a computed column", values)
@@ -186,4 +190,6 @@ def _line_of(value: Any, owner: type | None = None) -> int:
 
 def _line_with(path: Path, name: str) -> int:
     lines = path.read_text("utf-8").split("\n")
-    return next((n for n, each in enumerate(lines, 1) if each.startswith(name)), 1)
+    return next(
+        (n for n, each in enumerate(lines, 1) if each.strip().startswith(name)), 1
+    )

@@ -27,13 +27,22 @@ from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 from sqlalchemy.types import NullType
 
 from ...common.exceptions import CannotStart
+from ..routines import RoutineCall, RoutineResult, Run
 
 LOCK_SECONDS = 5  # how long a statement waits for another program's lock
 STATEMENT_SECONDS = 30  # how long a statement may take
 WRITING = "writing"  # the option of a transaction that will write
 
 ErrorKind = Literal[
-    "unique", "needed", "reference", "rule", "range", "busy", "lost", "other"
+    "unique",
+    "needed",
+    "reference",
+    "rule",
+    "range",
+    "transaction",
+    "busy",
+    "lost",
+    "other",
 ]
 Matcher = Callable[..., ColumnElement[bool]]
 
@@ -120,6 +129,12 @@ class Server:
         """Let other processes that would bring the accounts store up to date wait."""
         return nullcontext()
 
+    def call(
+        self, connection: Connection, run: Run, call: RoutineCall
+    ) -> RoutineResult:
+        """Call a stored procedure or function; `run` executes a statement."""
+        raise NotImplementedError
+
     def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         """Return the month of a date or datetime as YYYY-MM."""
         raise NotImplementedError
@@ -175,3 +190,10 @@ def escape_like(text: str) -> str:
 def raw(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return a column as the database holds it."""
     return type_coerce(column, NullType())
+
+
+def quoted_name(connection: Connection, name: Sequence[str]) -> str:
+    """Return a name with its schema, each part in quotation marks, as a text statement
+    has it."""
+    quote = connection.dialect.identifier_preparer.quote_identifier
+    return ".".join(quote(part) for part in name).replace(":", "\\:")

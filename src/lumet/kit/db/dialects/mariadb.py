@@ -5,14 +5,24 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, func
+from sqlalchemy import ColumnElement, Connection, CursorResult, func, text
+from sqlalchemy.exc import DBAPIError
 
+from ..routines import (
+    MAX_ROWS,
+    ResultSet,
+    RoutineCall,
+    RoutineResult,
+    Run,
+    result_set,
+)
 from .base import (
     LOCK_SECONDS,
     STATEMENT_SECONDS,
     DatabaseError,
     ErrorKind,
     Server,
+    quoted_name,
     raw,
 )
 
@@ -77,6 +87,35 @@ class Mariadb(Server):
     def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         return func.date_format(raw(column), "%Y-%m")
 
+    def call(
+        self, connection: Connection, run: Run, call: RoutineCall
+    ) -> RoutineResult:
+        name = quoted_name(connection, call.name)
+        values = {f"a{n}": e.value for n, e in enumerate(call.arguments) if e.mode != "out"}  # fmt: skip
+        if call.is_function:
+            inner = ", ".join(f":{each}" for each in values)
+            found = run(text(f"SELECT {name}({inner})"), values)
+            return RoutineResult(value=found.scalar_one())
+        parts, outs = [], {}
+        for n, each in enumerate(call.arguments):
+            if each.mode == "in":
+                parts.append(f":a{n}")
+                continue
+            # values come back in variables of the session
+            outs[each.name] = variable = f"@routine_{n}"
+            parts.append(variable)
+            begin = f":a{n}" if each.mode == "inout" else "NULL"
+            bound = {f"a{n}": each.value} if each.mode == "inout" else {}
+            run(text(f"SET {variable} = {begin}"), bound)
+        taken = {k: v for k, v in values.items() if f":{k}" in parts}
+        result = RoutineResult(
+            sets=_sets(run(text(f"CALL {name}({', '.join(parts)})"), taken))
+        )
+        if outs:
+            row = run(text(f"SELECT {', '.join(outs.values())}"), {}).one()
+            result.outs = dict(zip(outs, row, strict=True))
+        return result
+
     def classify(self, error: Any) -> DatabaseError | None:
         kind = _KINDS.get(_number(error))
         if kind is None:
@@ -98,3 +137,22 @@ def _number(error: Any) -> int:
     """Return the number of a driver's error, 0 for one that has none."""
     number = error.args[0] if error is not None and error.args else 0
     return number if isinstance(number, int) else 0
+
+
+def _sets(found: CursorResult[Any]) -> list[ResultSet]:
+    """Return all results of a call: there is one for each SELECT in the procedure."""
+    sets: list[ResultSet] = []
+    cursor: Any = found.cursor
+    try:
+        while found.returns_rows and cursor.description:
+            columns = [column[0] for column in cursor.description]
+            sets.append(result_set(columns, cursor.fetchmany(MAX_ROWS + 1)))
+            if not cursor.nextset():
+                break
+    except (
+        found.dialect.loaded_dbapi.Error
+    ) as error:  # behind the first result SQLAlchemy sees none
+        raise DBAPIError("CALL", None, error) from error
+    finally:
+        found.close()
+    return sets

@@ -6,8 +6,18 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, Engine, String, event, func, select
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Engine,
+    String,
+    event,
+    func,
+    select,
+    text,
+)
 
+from ..routines import MAX_ROWS, RoutineCall, RoutineResult, Run, result_set
 from .base import (
     LOCK_SECONDS,
     STATEMENT_SECONDS,
@@ -15,6 +25,7 @@ from .base import (
     ErrorKind,
     Matcher,
     Server,
+    quoted_name,
     raw,
 )
 
@@ -31,6 +42,7 @@ _KINDS: dict[str, ErrorKind] = {
     "22007": "range",
     "22008": "range",
     "22P02": "range",
+    "2D000": "transaction",
     "40001": "busy",
     "40P01": "busy",
     "55P03": "busy",
@@ -90,6 +102,34 @@ class Postgresql(Server):
 
     def matcher(self, text: ColumnElement[Any], is_folded: bool) -> Matcher:
         return text.ilike
+
+    def call(
+        self, connection: Connection, run: Run, call: RoutineCall
+    ) -> RoutineResult:
+        parts, values = [], {}
+        for n, each in enumerate(call.arguments):
+            if each.mode == "out" and call.is_function:
+                continue  # it is a column of the row
+            type_ = each.type.replace(":", "\\:")
+            value = "NULL" if each.mode == "out" else f"CAST(:a{n} AS {type_})"
+            if each.mode != "out":
+                values[f"a{n}"] = each.value
+            named = f"{quoted_name(connection, [each.name])} => "
+            parts.append(value if call.by_position else named + value)
+        name, inner = quoted_name(connection, call.name), ", ".join(parts)
+        verb = "SELECT * FROM" if call.is_function else "CALL"
+        found = run(text(f"{verb} {name}({inner})"), values)
+        if not found.returns_rows:
+            return RoutineResult()
+        columns, rows = list(found.keys()), found.fetchmany(MAX_ROWS + 1)
+        found.close()
+        if call.returns:
+            return RoutineResult(value=rows[0][0] if rows else None)
+        outs = [each.name for each in call.arguments if each.mode != "in"]
+        if len(rows) == 1 and outs and len(outs) == len(columns):
+            return RoutineResult(outs=dict(zip(outs, rows[0], strict=True)))
+        sets = [result_set(columns, rows)] if call.rows else []  # else it is void
+        return RoutineResult(sets=sets)
 
     def classify(self, error: Any) -> DatabaseError | None:
         state = getattr(error, "sqlstate", None)
