@@ -19,6 +19,7 @@ from tests.support import capabilities
 
 TOP = "tests"
 BESIDE = (
+    "tests.application.test_accessibility",
     "tests.application.test_walks",
     "tests.application.test_custom",
     "tests.application.test_extending",

@@ -94,7 +94,7 @@ class AccessibilityTest(BrowserCase):
         self.press("Enter")
         page.locator("#field-inspected_on").focus()
         self.press("ArrowDown")  # the calendar
-        page.locator("dialog.calendar calendar-month").wait_for()
+        page.locator("dialog.calendar calendar-month:focus").wait_for()
         self.press("ArrowLeft", "PageUp", "Enter")
         page.locator("dialog.calendar").wait_for(state="detached")
         self.assertEqual(self.focused().split()[0], "Inspected")

@@ -105,6 +105,9 @@ RULES = {
     "audit.entries": "log",
     "audit.listed": "log",
     "audit.export": "log",
+    "outbox.listed": "keeps",
+    "outbox.shown": "keeps",
+    "outbox.decide": "keeps",
     "static": "everybody",
 }
 CHANGING = ("add", "edit", "delete")

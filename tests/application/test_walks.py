@@ -10,7 +10,7 @@ from tests.facts import test_servers as museums
 from tests.support.capabilities import needs
 from tests.support.probe import Probe
 from tests.support.projects import ApplicationCase, make_database
-from tests.support.schemas import habits, old_style
+from tests.support.schemas import STEMS, habits, old_style
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run
 from tests.support.walker import Limits, Walker
 
@@ -27,9 +27,13 @@ class Walk:
         super().setUp()
         self.app.config["WTF_CSRF_ENABLED"] = True
 
+    def only(self) -> list[str]:
+        """Return the tables to walk over, [] for all."""
+        return []
+
     def test_walk(self: Any) -> None:
         probe = Probe(getattr(self, "address", str(getattr(self, "path", ""))))
-        figures = Walker(self.app, probe, limits=self.LIMITS).walk()
+        figures = Walker(self.app, probe, limits=self.LIMITS).walk(*self.only())
         print(figures.line(type(self).__name__))
         faults = [str(f) for f in figures.faults if (f.kind, f.table) not in self.TOLERATED]  # fmt: skip
         self.assertEqual(faults, [])
@@ -101,18 +105,25 @@ class MariadbHabitsWalk(ServerWalk, ApplicationCase):
     TOLERATED = {("rows of a filter", "zero_day"): "the server's own comparison"}
 
 
-@needs("postgresql")
-class PostgresqlOldStyleWalk(ServerWalk, ApplicationCase):
-    SERVER, KIND, DATABASE = POSTGRESQL, "postgresql", "lumet_test_old"
+class ServerOldStyleWalk(ServerWalk):
+    """On servers every shape of a table three times; SQLite's walk sees all sixty."""
+
     SCRIPT_OF = staticmethod(old_style)
     LIMITS = Limits(records=1, forms=1, titles=1, choices=1, orders=1)
+
+    def only(self: Any) -> list[str]:
+        stems = tuple(stem.casefold() for stem in STEMS[::4])
+        return [name for name in self.app.extensions["site"].registry.pages if name.casefold().startswith(stems)]  # fmt: skip
+
+
+@needs("postgresql")
+class PostgresqlOldStyleWalk(ServerOldStyleWalk, ApplicationCase):
+    SERVER, KIND, DATABASE = POSTGRESQL, "postgresql", "lumet_test_old"
 
 
 @needs("mariadb")
-class MariadbOldStyleWalk(ServerWalk, ApplicationCase):
+class MariadbOldStyleWalk(ServerOldStyleWalk, ApplicationCase):
     SERVER, KIND, DATABASE = MARIADB, "mariadb", "lumet_test_old"
-    SCRIPT_OF = staticmethod(old_style)
-    LIMITS = Limits(records=1, forms=1, titles=1, choices=1, orders=1)
 
 
 def rooms(museum: Any) -> str:

@@ -266,7 +266,7 @@ def habits(kind: str) -> list[str]:
     return made.statements
 
 
-_STEMS = ("LICHT", "TURM", "BOOT", "FAHRT", "WART", "TEIL", "LAGER", "BEFUND", "REISE", "SIGNAL")  # fmt: skip
+STEMS = ("LICHT", "TURM", "BOOT", "FAHRT", "WART", "TEIL", "LAGER", "BEFUND", "REISE", "SIGNAL")  # fmt: skip
 _ENDS = ("MST", "POS", "HST", "TYP", "STA", "ORT")
 
 
@@ -276,7 +276,7 @@ def old_style(kind: str) -> list[str]:
     of nothing."""
     made = Script(kind)
     chance = random.Random(7)
-    for stem_no, stem in enumerate(_STEMS):
+    for stem_no, stem in enumerate(STEMS):
         for end in _ENDS:
             _old_table(made, chance, stem, end, stem_no)
     return made.statements
@@ -289,7 +289,7 @@ def _old_table(made: Script, chance: random.Random, stem: str, end: str, number:
         ("AEND_USER", "CHAR(8) NOT NULL DEFAULT ''"),
         ("AEND_DAT", "INTEGER NOT NULL DEFAULT 0"),
     ]
-    nextone = _STEMS[(number + 1) % len(_STEMS)]
+    nextone = STEMS[(number + 1) % len(STEMS)]
     shapes = {
         "TYP": [
             (f"{short}TYP", "CHAR(2) NOT NULL PRIMARY KEY"),

@@ -34,6 +34,7 @@ DEPENDENCIES = (
     "python-dotenv>=1.0,<2",
     "sqlalchemy>=2.1,<2.2",
     "tzdata>=2024.1",
+    "urllib3>=2.2,<3",
     "waitress>=3.0,<4",
     "wtforms>=3.2,<4",
     "xlsxwriter>=3.2,<4",

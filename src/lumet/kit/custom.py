@@ -34,6 +34,7 @@ from .pages.changes import (
 )
 from .pages.computed_columns import ComputedColumn
 from .pages.menu import MenuEntry
+from .pages.messages import Email, UsersOf, Webhook
 from .pages.table_pages import TablePages
 from .web.own_pages import own_pages, reading, rows, setting
 
@@ -58,6 +59,7 @@ __all__ = [
     "DateField",
     "DateTimeField",
     "DecimalField",
+    "Email",
     "IntegerField",
     "LongTextField",
     "Matches",
@@ -67,6 +69,8 @@ __all__ = [
     "Required",
     "TablePages",
     "TextField",
+    "UsersOf",
+    "Webhook",
     "YesNoField",
     "own_pages",
     "reading",

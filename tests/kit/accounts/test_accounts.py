@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from lumet.kit.accounts.audit_log import (
     AuditQuery,
     recorded,
 )
+from lumet.kit.accounts.outbox import Message, Outbox
 from lumet.kit.accounts.passwords import AccountError
 from lumet.kit.accounts.store import open_store
 from lumet.kit.accounts.throttle import TooManyFailures
@@ -371,6 +373,25 @@ class StoreTest(unittest.TestCase):
         self.assertEqual(
             log.read(AuditQuery(), 1)[0].event.changes, {"Näme": ("ä", None)}
         )
+        long = {f"Field {n}": (None, "ä" * 400) for n in range(150)}
+        log.note(Actor("ina"), AuditEvent("edit", "light", "1", changes=long))
+        self.assertEqual(log.read(AuditQuery(), 1)[0].event.changes, long)
+        outbox = Outbox(store)
+        self.assertFalse(outbox.is_used())
+        told = Message("email", "ina@skerry.example", "Näme", {"text": "ä" * 70_000})
+        first, second = outbox.prepare([told, replace(told, token="other", error="no")])  # fmt: skip
+        self.assertIsNone(outbox.claim())
+        outbox.release([first, second])
+        claimed = outbox.claim()
+        assert claimed is not None
+        self.assertEqual((claimed.id, claimed.message), (first, told))
+        self.assertIsNone(outbox.claim(), "it is another worker's")
+        outbox.mark_failed(claimed, "away", is_final=False)
+        self.assertTrue(outbox.decide(second, is_sent=True))
+        self.assertFalse(outbox.decide(second, is_sent=True), "it waits already")
+        counts = {"waiting": 2, "sent": 0, "failed": 0, "doubtful": 0, "discarded": 0}
+        self.assertEqual(outbox.counts(), counts)
+        self.assertTrue(outbox.is_used())
 
     def script(self, number: str = "", moment: str = "TIMESTAMP") -> str:
         hashed = passwords.hash_password(PASSWORD)

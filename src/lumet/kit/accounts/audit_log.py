@@ -14,8 +14,11 @@ from datetime import datetime, timedelta
 from typing import Any, Self
 
 from sqlalchemy import Select, and_, delete, insert, or_, select, true, update
+from sqlalchemy.exc import DBAPIError
 
 from ..db.engine import Database
+from ..db.errors import is_lost
+from .outbox import Message, Outbox
 from .store import entry, owner
 from .throttle import now
 
@@ -122,9 +125,12 @@ class AuditLog:
     """The log in an accounts store; entries older than `days` are deleted, 0 keeps
     all."""
 
-    def __init__(self, store: Database, days: int = 0) -> None:
+    def __init__(
+        self, store: Database, days: int = 0, outbox: Outbox | None = None
+    ) -> None:
         self.store = store
         self.days = days
+        self.outbox = outbox or Outbox(store)
         self._swept: datetime | None = None
 
     def note(self, actor: Actor, event: AuditEvent) -> None:
@@ -209,8 +215,8 @@ def recorded(log: AuditLog) -> Iterator["Recording"]:
     before = _current.set(recording)
     try:
         yield recording
-    except BaseException:
-        recording.close(is_done=False)
+    except BaseException as error:
+        recording.close(is_done=False, is_unsure=_is_unsure(error))
         raise
     finally:
         _current.reset(before)
@@ -219,6 +225,12 @@ def recorded(log: AuditLog) -> Iterator["Recording"]:
     finally:
         for act in recording.following:
             act()
+
+
+def _is_unsure(error: BaseException) -> bool:
+    """Tell whether a transaction that was about to be kept when this was raised may have
+    been: what the database itself refused was not."""
+    return not isinstance(error, DBAPIError) or is_lost(error)
 
 
 def current_recording() -> "Recording":
@@ -233,6 +245,8 @@ class Recording:
         self._log = log
         self._begun: list[int] = []
         self._meant: list[tuple[Actor, AuditEvent]] = []
+        self._messages: list[Message] = []
+        self._prepared: list[int] = []
         self.following: list[Callable[[], None]] = []  # once it was kept
 
     def mean(self, actor: Actor, event: AuditEvent) -> None:
@@ -240,14 +254,26 @@ class Recording:
         else before it does."""
         self._meant.append((actor, event))
 
+    def send(self, messages: Sequence[Message]) -> None:
+        """Remember messages that are to be sent once the transaction is kept."""
+        self._messages += messages
+
     def begin(self) -> None:
         """Record the changes that the transaction is about to commit: its last act."""
+        if self._messages:
+            self._prepared += self._log.outbox.prepare(self._messages)
+            self._messages = []
         if self._meant:
             self._begun += self._log.begin(self._meant)
             self._meant = []
 
-    def close(self, is_done: bool) -> None:
-        """End all entries."""
+    def close(self, is_done: bool, is_unsure: bool = False) -> None:
+        """End all entries, and let the messages be sent; where the transaction may have
+        been kept, they stay doubtful."""
+        if self._prepared and is_done:
+            self._log.outbox.release(self._prepared)
+        elif self._prepared and not is_unsure:
+            self._log.outbox.withdraw(self._prepared)
         if self._begun:
             self._log.end(self._begun, is_done)
 

@@ -25,17 +25,20 @@ from sqlalchemy import (
     text,
     update,
 )
+from sqlalchemy.dialects.mysql import LONGTEXT
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.schema import CreateColumn
 
 from ..common.exceptions import CannotStart
 from ..common.settings import sqlite_path
-from ..db.dialects import server_of_url
+from ..db.dialects import server_of, server_of_url
 from ..db.dialects.sqlite import open_sqlite
 from ..db.engine import Database
 from .passwords import skeleton
 
 tables = MetaData()
+# MariaDB's TEXT ends at 64 KB, and refuses what is longer
+LONG = Text().with_variant(LONGTEXT(), "mysql", "mariadb")
 
 store_version = Table(
     "store_version", tables, Column("version", Integer, nullable=False)
@@ -147,7 +150,7 @@ entry = Table(
     Column("record_table", String(120), nullable=False),
     Column("record_key", String(400), nullable=False),
     Column("title", String(200), nullable=False),
-    Column("detail", Text, nullable=False),  # JSON
+    Column("detail", LONG, nullable=False),  # JSON
     Index("log_entry_at", "at"),
     Index("log_entry_record", "record_table", "record_key"),
     Index("log_entry_name", "name"),
@@ -158,7 +161,7 @@ choice = Table(  # since version 3, as those below
     tables,
     Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
     Column("name", String(160), primary_key=True),
-    Column("value", Text, nullable=False),
+    Column("value", LONG, nullable=False),
 )
 
 saved_view = Table(
@@ -168,7 +171,7 @@ saved_view = Table(
     Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), nullable=False),
     Column("record_table", String(120), nullable=False),
     Column("name", String(80), nullable=False),
-    Column("query", Text, nullable=False),
+    Column("query", LONG, nullable=False),
     Column("is_first", Boolean, nullable=False),
     Index("saved_view_table", "record_table"),
 )
@@ -230,6 +233,28 @@ followed_rename = Table(  # since version 9: renames of tables and columns
 )
 
 
+message = Table(  # since version 10: e-mails and webhooks on their way
+    "outbox",
+    tables,
+    Column("id", Integer, primary_key=True),
+    Column("token", String(40), nullable=False, unique=True),  # receivers know it
+    Column("channel", String(10), nullable=False),
+    Column("recipient", String(320), nullable=False),
+    Column("subject", String(400), nullable=False),
+    Column("content", LONG, nullable=False),  # JSON
+    Column("state", String(10), nullable=False),
+    Column("at", DateTime, nullable=False),
+    Column("due_at", DateTime, nullable=False),
+    Column("tries", Integer, nullable=False),
+    Column("error", String(400), nullable=False),
+    Column("user_name", String(80), nullable=False),
+    Column("record_table", String(120), nullable=False),
+    Column("record_key", String(400), nullable=False),
+    Column("title", String(200), nullable=False),
+    Index("outbox_due", "state", "due_at"),
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -249,6 +274,13 @@ def _add_column(connection: Connection, column: Column[Any]) -> None:
     if column.name not in held:
         spelled = CreateColumn(column).compile(dialect=connection.dialect)
         connection.execute(text(f"ALTER TABLE {name} ADD COLUMN {spelled}"))
+
+
+def _lengthen(connection: Connection, column: Column[Any]) -> None:
+    """Make room in a column that older versions made as MariaDB's TEXT."""
+    if server_of(connection.dialect.name).has_short_texts:
+        spelled = CreateColumn(column).compile(dialect=connection.dialect)
+        connection.execute(text(f"ALTER TABLE {column.table.name} MODIFY {spelled}"))
 
 
 def _third(connection: Connection) -> None:
@@ -286,6 +318,12 @@ def _ninth(connection: Connection) -> None:
     followed_rename.create(connection, checkfirst=True)
 
 
+def _tenth(connection: Connection) -> None:
+    message.create(connection, checkfirst=True)
+    for column in (entry.c.detail, choice.c.value, saved_view.c.query):
+        _lengthen(connection, column)
+
+
 UPGRADES = (
     _first,
     _second,
@@ -296,6 +334,7 @@ UPGRADES = (
     _seventh,
     _eighth,
     _ninth,
+    _tenth,
 )
 """Each brings the store from the version of its place to the next."""
 

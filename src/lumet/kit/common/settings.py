@@ -22,6 +22,15 @@ folder, or the one that STATE_FOLDER in the environment names.
 | PASSWORD_LENGTH | the fewest characters of a password | 12 |
 | READ_ONLY | 1: nothing can be written, which every page says | 0 |
 | LOG_DAYS | entries of the activity log are kept so long; 0: for ever | 730 |
+| OUTBOX_DAYS | what was sent stays in the outbox so long; 0: for ever | 90 |
+| SMTP_HOST | the server that sends e-mails | none |
+| SMTP_SECURITY | starttls, tls or none | starttls |
+| SMTP_PORT | its port | 587; 465 for tls, 25 for none |
+| SMTP_USER, SMTP_PASSWORD | how it knows the application | none |
+| MAIL_FROM | the address that e-mails come from | none |
+| WEBHOOK_NAME_URL | the address of the webhook NAME | none |
+| WEBHOOK_NAME_SECRET | what signs its requests, such as whsec_…; several with blanks between | none |
+| WEBHOOKS_TO_PRIVATE_ADDRESSES | 1 where webhooks may lead into the own network | 0 |
 """
 
 import os
@@ -65,6 +74,7 @@ class Settings:
     session_days: int = 7
     password_length: int = 12
     log_days: int = 730
+    outbox_days: int = 90
     is_read_only: bool = False
     given: Mapping[str, str] = field(default_factory=dict, repr=False)  # as it is
 
@@ -150,17 +160,18 @@ def read_settings(
         export_mb=_number(given, "EXPORT_MB", 2000, 1),
         proxy=read_proxies(given.get("PROXY") or ""),
         prefix=read_prefix(given.get("URL_PREFIX") or ""),
-        https=_flag(given, "HTTPS"),
-        is_read_only=_flag(given, "READ_ONLY"),
+        https=is_on(given, "HTTPS"),
+        is_read_only=is_on(given, "READ_ONLY"),
         trusted_hosts=_words(given.get("TRUSTED_HOSTS")),
         session_idle_hours=_number(given, "SESSION_IDLE_HOURS", 10, 1),
         session_days=_number(given, "SESSION_DAYS", 7, 1),
         password_length=_number(given, "PASSWORD_LENGTH", 12, 8),
         log_days=_number(given, "LOG_DAYS", 730, 0),
+        outbox_days=_number(given, "OUTBOX_DAYS", 90, 0),
     )
 
 
-def _flag(given: Mapping[str, str], name: str) -> bool:
+def is_on(given: Mapping[str, str], name: str) -> bool:
     """Tell whether a setting is on."""
     return given.get(name, "0") not in ("", "0", "no", "false")
 

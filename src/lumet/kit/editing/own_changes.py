@@ -14,6 +14,8 @@ from werkzeug.exceptions import HTTPException
 from ..access.denied import AccessDenied, ChangeDenied
 from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import current_recording
+from ..accounts.outbox import Message
+from ..common.url_keys import encode_key
 from ..forms.base import RecordForm
 from ..pages.changes import (
     ADD,
@@ -26,6 +28,7 @@ from ..pages.changes import (
 from ..pages.context import actor
 from ..pages.table_context import TableContext
 from ..pages.transitions import initial_values
+from .outgoing import About, made_messages
 from .save_result import SaveResult
 
 log = logging.getLogger(__name__)
@@ -124,13 +127,25 @@ class OwnChanges:
         self.follow(change)
 
     def follow(self, change: Change) -> None:
-        """Call `committed` once the transaction is kept."""
+        """Send what is to be sent, and call `committed`, once the transaction is
+        kept."""
+        if change.sent:
+            with own_code(self.pages.name, "send"):
+                current_recording().send(self._messages(change))
         if self.pages.overrides("committed"):
             current_recording().following.append(partial(self._commit, change))
+
+    def _messages(self, change: Change) -> list[Message]:
+        sent, change.sent = change.sent, []
+        key = encode_key([*change.key.values()]) if change.key else ""
+        return made_messages(sent, About(change.user.name, self.pages.name, key))
 
     def _commit(self, change: Change) -> None:
         try:
             self.pages.committed(change)
+            if change.sent:  # nothing is left that could be undone
+                outbox = self.context.site.log.outbox
+                outbox.release(outbox.prepare(self._messages(change)))
         except Exception as error:
             number, name = change.user.request, self.pages.name
             log.error(

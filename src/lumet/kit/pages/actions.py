@@ -9,6 +9,7 @@ from sqlalchemy import Connection, CursorResult, Executable
 from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Actor
 from .changes import ChangeRefused
+from .messages import Sendable
 
 RECORD, LIST = "record", "list"
 
@@ -48,6 +49,7 @@ class ActionCall:
     values: Mapping[str, Any]
     _edit: Callable[[Mapping[str, Any]], None] = field(repr=False)
     inputs: Mapping[str, Any] = field(default_factory=dict)
+    sent: list[Sendable] = field(default_factory=list)  # once all is kept
     address: str = ""  # where the user goes then, by default the record or the list
 
     def edit(self, values: Mapping[str, Any]) -> None:
@@ -59,6 +61,10 @@ class ActionCall:
         """Execute a statement of your own within the transaction, past the user's
         reach: you answer for what it shows and changes."""
         return UNBOUNDED.run(self.connection, statement, values)
+
+    def send(self, message: Sendable) -> None:
+        """Send an e-mail or a webhook once what the action does is kept."""
+        self.sent.append(message)
 
     def refuse(self, message: Any, field: str = "") -> NoReturn:
         """End the action with a message, at the input of this name where one is given;

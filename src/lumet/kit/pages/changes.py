@@ -13,6 +13,7 @@ from sqlalchemy import Connection, CursorResult, Executable
 
 from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Actor
+from .messages import Sendable
 
 ADD, EDIT, DELETE, RESTORE = "add", "edit", "delete", "restore"
 KINDS = (ADD, EDIT, DELETE, RESTORE)
@@ -60,6 +61,7 @@ class Change:
     values: dict[str, Any]
     carry_out: Callable[["Change"], None] = field(repr=False)
     refusals: list[tuple[str, str]] = field(default_factory=list)
+    sent: list[Sendable] = field(default_factory=list)  # once the change is kept
 
     @classmethod
     def sample(
@@ -89,6 +91,10 @@ class Change:
         """Execute a statement of your own within the transaction, past the user's
         reach: you answer for what it shows and changes."""
         return UNBOUNDED.run(self.connection, statement, values)
+
+    def send(self, message: Sendable) -> None:
+        """Send an e-mail or a webhook once the change is kept."""
+        self.sent.append(message)
 
     def refuse(self, message: Any, field: str = "") -> None:
         """Refuse the change with a message at a column's field, or at the form. All

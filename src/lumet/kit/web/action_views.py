@@ -16,6 +16,7 @@ from ..access.denied import AccessDenied, ChangeDenied
 from ..accounts.audit_log import AuditEvent, Recording
 from ..accounts.form_tokens import FormTokens
 from ..db.errors import classify, not_allowed
+from ..editing.outgoing import About, made_messages
 from ..editing.own_changes import own_code
 from ..editing.record_reader import RecordNotFound
 from ..editing.transactions import SaveAborted, owners_of, run_in_transaction
@@ -238,6 +239,8 @@ def carry_out(
     )
     with own_code(pages.name, action.name):
         said = getattr(pages, action.name)(call)
+        about = About(call.user.name, pages.name, on.segment, str(on.record.title) if on.record else "")  # fmt: skip
+        recording.send(made_messages(call.sent, about))
     recording.mean(actor(), _entitled(context, connection, event, on))
     said = str(said or _("%(action)s: done.", action=action.label))
     return Outcome(said, call.address)

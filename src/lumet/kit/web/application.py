@@ -21,6 +21,7 @@ from markupsafe import Markup
 
 from ..access.roles import Attribute, Role
 from ..accounts.audit_log import AuditLog
+from ..accounts.outbox import Outbox
 from ..accounts.renames import follow_renames
 from ..accounts.store import open_store
 from ..accounts.user_rows import AccountPolicy
@@ -49,6 +50,7 @@ from . import (
     help_views,
     history_views,
     list_views,
+    outbox_views,
     record_views,
 )
 from . import login_views as account_views
@@ -140,7 +142,7 @@ def build(
             ),
             administrator_roles=[role.name for role in roles if role.manages_users],
         ),
-        log=AuditLog(store, settings.log_days),
+        log=AuditLog(store, settings.log_days, Outbox(store, settings.outbox_days)),
         default_language=language,
         attributes=attributes,
         menu=menu,
@@ -165,6 +167,7 @@ def build(
         account_views,
         admin_views,
         audit_views,
+        outbox_views,
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)

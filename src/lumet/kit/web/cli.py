@@ -1,4 +1,5 @@
-"""The commands of the application: serve, and the management of users."""
+"""The commands of the application: serve, the worker that sends what is in the outbox,
+and the management of users."""
 
 import argparse
 import contextlib
@@ -15,6 +16,7 @@ import waitress
 from flask import Flask
 
 from ..access.roles import Attribute
+from ..accounts.outbox import Outbox
 from ..accounts.passwords import AccountError
 from ..accounts.store import open_store
 from ..accounts.user_rows import AccountPolicy
@@ -22,6 +24,7 @@ from ..accounts.users import Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 from ..contract import ANYONE
+from ..delivery.worker import Worker
 from .request_limits import MAX_HEADERS_BYTES
 
 HOST = "127.0.0.1"
@@ -30,6 +33,7 @@ THREADS = 4
 PORTS_TRIED = 40
 CONNECTIONS = 1_000  # open at once, those that say nothing included
 IDLE_SECONDS = 20  # behind which a connection that says nothing is closed
+_ENDING = (signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM))
 EVERY_ADDRESS = ("0.0.0.0", "::", "")
 
 
@@ -48,11 +52,13 @@ def run(
         if given.state:
             os.environ[STATE] = given.state
         if given.command == "serve":
-            return _serve(create_app, given.host, given.port)
+            return _serve(create_app, given.host, given.port, not given.no_worker)
         settings = read_settings()
         store = open_store(
             settings.accounts_url, settings.folder, settings.database_url
         )
+        if given.command == "worker":
+            return _work(Worker(Outbox(store, settings.outbox_days), settings.given), given.once)  # fmt: skip
         words = (name, package, *roles)
         users = Users(store, AccountPolicy(settings.password_length, words))
         return _user_command(users, given, attributes)
@@ -74,6 +80,14 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     serve = commands.add_parser("serve", help="serve the application")
     serve.add_argument("--host", default=HOST, help=f"address to listen on ({HOST})")
     serve.add_argument("--port", type=int, default=PORT, help=f"port ({PORT})")
+    serve.add_argument(
+        "--no-worker", action="store_true",
+        help="send nothing from the outbox: a worker of its own does",
+    )  # fmt: skip
+    worker = commands.add_parser("worker", help="send what is in the outbox")
+    worker.add_argument(
+        "--once", action="store_true", help="send what is due now, and end"
+    )
     user = commands.add_parser("user", help="manage users")
     actions = user.add_subparsers(dest="action", required=True, metavar="ACTION")
     add = actions.add_parser("add", help="add a user; asks for a password")
@@ -152,9 +166,27 @@ def _password(from_input: bool) -> str:
     return first
 
 
-def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
+def _work(worker: Worker, is_once: bool) -> int:
+    """Send what is due, once or until the program is told to end."""
+    _log_to_terminal()
+    if is_once:
+        print(f"Sent: {worker.send_due()}")
+        return 0
+    for number in _ENDING:
+        signal.signal(number, lambda *_: worker.end())
+    print("Sending what is in the outbox  (Ctrl C ends)", flush=True)
+    with contextlib.suppress(KeyboardInterrupt):
+        worker.run()
+    return 0
+
+
+def _serve(
+    create_app: Callable[[], Flask], host: str, port: int, with_worker: bool = True
+) -> int:
     listener = _listen(host, port)
     app = create_app()
+    if with_worker:
+        Worker(app.extensions["site"].log.outbox, read_settings().given).start()
     _trust(app, host)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     _log_to_terminal()
@@ -163,7 +195,7 @@ def _serve(create_app: Callable[[], Flask], host: str, port: int) -> int:
             "Passwords are sent unencrypted: put a proxy with HTTPS in front, and set HTTPS=1."
         )
     address = _address(*listener.getsockname()[:2])
-    for number in (signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)):
+    for number in _ENDING:
         signal.signal(number, _end)
     with contextlib.suppress(KeyboardInterrupt):
         print(f"Serving at {address}  (Ctrl C ends)")

@@ -76,6 +76,7 @@ class Server:
     has_nullable_keys: ClassVar[bool] = False  # a primary key may hold NULL
     is_untyped: ClassVar[bool] = False  # any value may be in any column
     has_booleans: ClassVar[bool] = True  # else 1 and 0, and any other number
+    has_short_texts: ClassVar[bool] = False  # TEXT, without a length, ends at 64 KB
     has_ordered_cascades: ClassVar[bool] = False  # a delete depends on their order
 
     def place(self, url: str) -> tuple[str, ...]:

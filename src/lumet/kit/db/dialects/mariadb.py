@@ -59,6 +59,7 @@ class Mariadb(Server):
     port = 3306
     has_booleans = False
     has_ordered_cascades = True
+    has_short_texts = True
 
     def connect_arguments(self) -> dict[str, Any]:
         limits = {"max_statement_time": STATEMENT_SECONDS,

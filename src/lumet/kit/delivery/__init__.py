@@ -1,0 +1,1 @@
+"""Delivery of what is in the outbox: e-mails by SMTP, webhooks by HTTP."""
