@@ -269,7 +269,7 @@ def decisions_page() -> str:
         "Where a choice has transitions, each is a button on the record, for who may edit it: it is shown",
         "while the value is one of `from`, and changes it to `to`. `roles` leaves it to some roles, `where`, a",
         "condition in SQL, to records for which it holds; `fields` are asked for and saved with it, `label` is",
-        "the button. Any other change of the column is refused, in forms, rows and bulk actions alike. A new",
+        "the button; without `fields` it is there for selected records too. Any other change of the column is refused, in forms, rows and bulk actions alike. A new",
         "record has a value that no transition leads to, where there is one. The history names transitions.",
         "",
         "```toml",

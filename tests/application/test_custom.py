@@ -441,6 +441,16 @@ class Custom:
         )
         self.assertEqual(done.status_code, 302)
         self.assertEqual(self.permits()[1], (2, "given", 12, "2026-01-02"))
+        bulk = {"do-action": "own-refuse", "chosen-row": ["1", "2", "3"]}
+        page = client.post("/t/permit/bulk", data=bulk).text
+        self.assertIn("Not possible in its present state.", page)
+        seen = re.findall(r'name="seen-of-row" value="([^"]*)"', page)
+        sent = bulk | {"is-sure": "1", "seen-of-row": seen}
+        self.assertEqual(client.post("/t/permit/bulk", data=sent).status_code, 200)
+        states = ["refused", "given", "refused"]
+        self.assertEqual([each[1] for each in self.permits()], states)
+        forged = sent | {"do-action": "own-give", "given_on": "2026-01-02"}
+        self.assertEqual(client.post("/t/permit/bulk", data=forged).status_code, 403)
         self.assertIn("· Give", client.get("/t/permit/r/2/history").text)
         self.assertEqual(
             re.findall(r'id="action-(\w+)"', client.get("/t/permit/r/2").text), []

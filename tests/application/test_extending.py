@@ -70,6 +70,9 @@ class ExtendingTest(ProjectCase):
         before = client.post("/t/repair/action/count_open", follow_redirects=True).text
         done = client.post(f"{address}/action/finish", follow_redirects=True).text
         self.assertIn("The repair is done.", done)
+        outbox = client.get("/outbox").text
+        self.assertIn("duty@skerry.example", outbox)
+        self.assertIn("MAINTENANCE", outbox)
         again = client.post("/t/repair/action/count_open", follow_redirects=True).text
         counts = [
             int(re.findall(r"(\d+) repairs are open", page)[0])

@@ -51,7 +51,12 @@ class Probe:
             self._read(table, key, plain=key in keys) for key in tuple(table.c.keys())
         ]
         rows = self.rows(self._select(", ".join(names), table, where))
-        found = (dict(zip(table.c.keys(), row, strict=True)) for row in rows)
+        found = [dict(zip(table.c.keys(), row, strict=True)) for row in rows]
+        for key, column in table.c.items():
+            none = getattr(column.type, "none", None)  # what stands for NULL there
+            for each in found if none is not None else ():
+                if str(each[key]).strip() == str(none):
+                    each[key] = None
         return {tuple(each[key] for key in keys): each for each in found}
 
     def in_order(self, table: Any, key: str) -> list[Any]:

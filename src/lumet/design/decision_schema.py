@@ -18,6 +18,7 @@ from lumet.design.value_types import (
     GENERATED_VALUE,
     KIND,
     LOOKUP_COLUMNS,
+    NONE,
     NUMBER,
     ORDER,
     PARENT,
@@ -118,6 +119,12 @@ class FieldDecisions:
         REFERENCE,
         "the referenced column, where no foreign key is declared",
         '"station.code"',
+        "",
+    )
+    none: str = _key(
+        NONE,
+        "the value that means none, in a reference whose column takes no NULL",
+        "0",
         "",
     )
     hidden: bool = _key(YES_NO, "shown nowhere", "true", False)

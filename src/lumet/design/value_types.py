@@ -19,6 +19,7 @@ from lumet.kit.contract import AUTOMATIC_VALUES, GENERATED, NEXT_NUMBER, TOTALS
 TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 _TEXTS = {"type": "array", "items": {"type": "string"}}
 _FOLDER = re.compile(r"[\w-][\w.-]*(/[\w-][\w.-]*)*")
+_WHOLE = re.compile(r"-?[0-9]+")
 _MAX_WORD = 10  # characters of a word for no
 
 
@@ -330,6 +331,29 @@ def _spelled(column: Column) -> str:
     return column.type.native or column.type.kind
 
 
+class _None(_Scalar):
+    """The value that means none in a reference: of the column's type."""
+
+    name = "none"
+    by_column = True
+
+    def read(self, scope: Scope, path: Path, value: Any) -> str | None:
+        found = super().read(scope, path, value)
+        column = scope.decided_column(path)
+        if found is None or column is None or scope.table is None:
+            return found
+        if lookup_reference(scope.table, path[1]) is None:
+            problem = f"{scope.table.name}.{path[1]} refers to no table."
+        elif column.type.kind in ("integer", "decimal") and not _WHOLE.fullmatch(found):
+            problem = f"{path[1]} is a number, and {found} is none."
+        elif path[1] in scope.table.primary_key:
+            problem = f"{path[1]} belongs to the key, which is never none."
+        else:
+            return found
+        scope.checker.wrong(path, problem)
+        return None
+
+
 class _Expression(ValueType):
     """An expression in SQL over the table, or over the one that a lookup refers to."""
 
@@ -510,6 +534,7 @@ YES_NO = _YesNo()
 NUMBER = _Number()
 REGEX = _Regex()
 SCALAR = _Scalar()
+NONE = _None()
 REQUIRED = _Required()
 KIND = Words("kind", KIND_OF, "There is no kind", SYNONYMS, fits=_fits_kind)
 TOTAL = Words("total", TOTALS, "There is no total", fits=_fits_total)

@@ -333,6 +333,7 @@ def _transition(source: TableSource, each: Transition) -> str:
         Assignment("roles", tuple_code(map(repr, each.roles))),
         Assignment("condition", repr(each.where.replace(":", "\\:")) if each.where else ""),
         Assignment("fields", tuple_code(repr(source.keys[f]) for f in each.fields)),
+        Assignment("bulk", "" if each.fields else TRUE),
     ]  # fmt: skip
     inner = ", ".join(f"{a.name}={a.code}" for a in arguments if a.code)
     return f"Transition({each.name!r}, _({label!r}), {inner})"

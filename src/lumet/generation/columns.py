@@ -27,7 +27,9 @@ def column_code(source: TableSource, column: Column) -> str:
     """Return the declaration of a column."""
     table, key = source.table, source.keys[column.name]
     parts = [repr(column.name)] if key != column.name else []
-    parts.append(_type_code(source, column))
+    none = none_code(source, column)
+    type_code = _type_code(source, column)
+    parts.append(f"NoneAs.of({none}, {type_code})" if none else type_code)
     reference = table.reference_of(column.name)
     if reference and source.has(reference):
         referred, (name,) = reference.referred_table, reference.referred_columns
@@ -37,15 +39,25 @@ def column_code(source: TableSource, column: Column) -> str:
         parts.append("primary_key=True")
         if not column.automatic and column.type.kind == "integer":
             parts.append("autoincrement=False")
-    elif not column.nullable:
+    elif not column.nullable and not none:
         parts.append("nullable=False")
     if column.generated:
         parts.append("server_default=FetchedValue()")
-    elif column.default is not None:
+    elif (
+        column.default is not None and column.default.text != source.field(column).none
+    ):
         code = repr(column.default.text)
         code = code if column.default.literal else f"TextClause({code})"
         parts.append(f"server_default={code}")
     return f"{key} = Column({', '.join(parts)})"
+
+
+def none_code(source: TableSource, column: Column) -> str:
+    """Return the value that stands for none in a reference, "" where NULL does."""
+    decided = source.field(column)
+    if not decided.none:
+        return ""
+    return repr(int(decided.none) if column.type.kind in ("integer", "decimal") else decided.none)  # fmt: skip
 
 
 def constraint_codes(source: TableSource) -> list[str]:

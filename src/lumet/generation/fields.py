@@ -129,7 +129,9 @@ def _needs_value(source: TableSource, column: Column) -> bool:
     if column.nullable or is_numbered or is_computed:
         return False
     decided = source.decisions.field.get(column.name)
-    return decided is None or not generated_value(table, column, decided)
+    if decided is None:
+        return True
+    return not (decided.none or generated_value(table, column, decided))
 
 
 def _lookup(

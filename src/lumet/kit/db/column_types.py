@@ -18,13 +18,18 @@ from sqlalchemy import (
     ColumnElement,
     Dialect,
     LargeBinary,
+    Null,
     String,
     TypeDecorator,
     cast,
     func,
+    literal,
+    not_,
+    or_,
     type_coerce,
 )
-from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
+from sqlalchemy.sql.operators import is_, is_not
+from sqlalchemy.types import NullType, TypeEngine, UserDefinedType, to_instance
 
 from ..common.storage_formats import (
     StorageFormat,
@@ -226,6 +231,57 @@ class YesNo(_Formatted[bool]):
         return int(value) if isinstance(value, bool) else value
 
 
+class NoneAs(TypeDecorator[Any]):
+    """The values of a reference that holds `none` where there is none, as columns that
+    take no NULL do. `base` is the type of the column."""
+
+    impl: type[TypeEngine[Any]] = NullType
+    cache_ok = True
+
+    def __init__(
+        self, none: Any, base: TypeEngine[Any] | type[TypeEngine[Any]]
+    ) -> None:
+        super().__init__()
+        self.none, self.base = none, to_instance(base)
+
+    @classmethod
+    def of(cls, none: Any, base: Any) -> TypeEngine[Any]:
+        """Return the type of a column of type `base` in which `none` stands for NULL."""
+        return cls(none, base)
+
+    class Comparator(TypeDecorator.Comparator[Any]):
+        """Compares with none as with NULL."""
+
+        def operate(self, op: Any, *other: Any, **named: Any) -> Any:
+            if op not in (is_, is_not) or not isinstance(other[0], Null | None):
+                return super().operate(op, *other, **named)
+            made: Any = self.type
+            held = type_coerce(self.expr, made.base)
+            nothing = or_(held == literal(made.none, made.base), held.is_(None))
+            return nothing if op is is_ else not_(nothing)
+
+    comparator_factory = Comparator
+
+    def coerce_compared_value(self, op: Any, value: Any) -> Any:
+        return self
+
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
+        return self.base
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        return self.none if value is None else value
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        is_padded = isinstance(value, str) and isinstance(self.none, str)
+        held = value.rstrip() if is_padded else value
+        return None if held == self.none else value
+
+    def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return the sort expression of a column, in which none is NULL."""
+        held = type_coerce(column, self.base)
+        return func.nullif(held, literal(self.none, self.base), type_=self.base)
+
+
 class TextBytes(TypeDecorator[str]):
     """Bytes that are short texts, read and written as such; bytes that are none
     stay."""
@@ -360,7 +416,7 @@ class _ArrayText(TypeDecorator[tuple[str, ...]]):
 def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return the sort expression of a column, in the order of its values."""
     made = column.type
-    return made.in_order(column) if isinstance(made, _Lenient) else column
+    return made.in_order(column) if isinstance(made, _Lenient | NoneAs) else column
 
 
 def stored_value(column: ColumnElement[Any], text: str) -> Any:

@@ -22,6 +22,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
+from ..db.column_types import NoneAs
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
@@ -459,10 +460,13 @@ class TablePages:
 def python_type(column: Column[Any]) -> type:
     """Return the Python type that a column's values have in addresses: text where it is
     not known, and where the database may hold what Python has no value for."""
-    if isinstance(column.type, TypeDecorator):
+    made = column.type
+    if isinstance(made, NoneAs):
+        made = made.base
+    if isinstance(made, TypeDecorator):
         return str
     try:
-        return column.type.python_type
+        return made.python_type
     except NotImplementedError:
         return str
 

@@ -23,10 +23,12 @@ from ..lists.list_request import ListRequest
 from ..pages.actions import Action
 from ..pages.changes import BULK, ChangeRefused
 from ..pages.context import actor
+from ..pages.transitions import Transition
 from ..queries.lookups import fill_lookups
 from ..queries.record import Record, record_plan
 from .action_views import Target, carry_out
 from .form_context import too_many_records
+from .transition_forms import open_transitions
 
 MAX_ROWS = 1_000  # at once
 
@@ -208,6 +210,9 @@ class BulkAction:
         roles = self.reach.reaching(connection, table, key, self.right)
         if not roles:
             return str(_("Your roles do not allow this."))
+        if isinstance(self.own, Transition):
+            is_open = open_transitions(self.context, connection, key, [self.own])
+            return "" if is_open else str(_("Not possible in its present state."))
         if self.own is not None:
             return ""
         if self.column:
