@@ -8,7 +8,13 @@ from unittest import mock
 
 from sqlalchemy import event
 
-from tests.application import test_beyond, test_exports, test_served
+from tests.application import (
+    test_beyond,
+    test_custom,
+    test_exports,
+    test_outbox,
+    test_served,
+)
 from tests.application.test_kinds import Kinds
 from tests.application.test_related import Related
 from tests.kit.common import test_limits
@@ -25,7 +31,15 @@ INSERT INTO station (id, name) VALUES (1, 'Tern Holm'), (2, 'Cold Bar');
 INSERT INTO light VALUES ('M', 1, 'Main');
 """
 DOCUMENT = Path(__file__).parent.parent.parent / "docs" / "security.md"
-ELSEWHERE = (test_beyond, test_exports, test_limits, test_refusals, test_served)
+ELSEWHERE = (
+    test_beyond,
+    test_custom,
+    test_exports,
+    test_limits,
+    test_outbox,
+    test_refusals,
+    test_served,
+)
 SQL = ("'", "''--", "1 OR 1=1", "1;DROP TABLE station", "%27", "\\", "x' UNION SELECT password FROM app_user--",
        "$$", "${7*7}", "{{7*7}}", "%s", ":user_name", "\x00", "1e999", "-1", "ÿ", "\ud7ff")  # fmt: skip
 SCRIPTS = (
