@@ -43,13 +43,16 @@ def column_code(source: TableSource, column: Column) -> str:
         parts.append("nullable=False")
     if column.generated:
         parts.append("server_default=FetchedValue()")
-    elif (
-        column.default is not None and column.default.text != source.field(column).none
-    ):
+    elif column.default is not None and not (none and _is_none(source, column)):
         code = repr(column.default.text)
         code = code if column.default.literal else f"TextClause({code})"
         parts.append(f"server_default={code}")
     return f"{key} = Column({', '.join(parts)})"
+
+
+def _is_none(source: TableSource, column: Column) -> bool:
+    """Tell whether the default of a reference is the value that stands for none."""
+    return column.default is not None and column.default.text == source.field(column).none  # fmt: skip
 
 
 def none_code(source: TableSource, column: Column) -> str:

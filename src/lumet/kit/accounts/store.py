@@ -18,27 +18,23 @@ from sqlalchemy import (
     MetaData,
     String,
     Table,
-    Text,
     insert,
     inspect,
     select,
     text,
     update,
 )
-from sqlalchemy.dialects.mysql import LONGTEXT
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.schema import CreateColumn
 
 from ..common.exceptions import CannotStart
 from ..common.settings import sqlite_path
-from ..db.dialects import server_of, server_of_url
+from ..db.dialects import LONG_TEXT, server_of, server_of_url
 from ..db.dialects.sqlite import open_sqlite
 from ..db.engine import Database
 from .passwords import skeleton
 
 tables = MetaData()
-# MariaDB's TEXT ends at 64 KB, and refuses what is longer
-LONG = Text().with_variant(LONGTEXT(), "mysql", "mariadb")
 
 store_version = Table(
     "store_version", tables, Column("version", Integer, nullable=False)
@@ -150,7 +146,7 @@ entry = Table(
     Column("record_table", String(120), nullable=False),
     Column("record_key", String(400), nullable=False),
     Column("title", String(200), nullable=False),
-    Column("detail", LONG, nullable=False),  # JSON
+    Column("detail", LONG_TEXT, nullable=False),  # JSON
     Index("log_entry_at", "at"),
     Index("log_entry_record", "record_table", "record_key"),
     Index("log_entry_name", "name"),
@@ -161,7 +157,7 @@ choice = Table(  # since version 3, as those below
     tables,
     Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
     Column("name", String(160), primary_key=True),
-    Column("value", LONG, nullable=False),
+    Column("value", LONG_TEXT, nullable=False),
 )
 
 saved_view = Table(
@@ -171,7 +167,7 @@ saved_view = Table(
     Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), nullable=False),
     Column("record_table", String(120), nullable=False),
     Column("name", String(80), nullable=False),
-    Column("query", LONG, nullable=False),
+    Column("query", LONG_TEXT, nullable=False),
     Column("is_first", Boolean, nullable=False),
     Index("saved_view_table", "record_table"),
 )
@@ -241,7 +237,7 @@ message = Table(  # since version 10: e-mails and webhooks on their way
     Column("channel", String(10), nullable=False),
     Column("recipient", String(320), nullable=False),
     Column("subject", String(400), nullable=False),
-    Column("content", LONG, nullable=False),  # JSON
+    Column("content", LONG_TEXT, nullable=False),  # JSON
     Column("state", String(10), nullable=False),
     Column("at", DateTime, nullable=False),
     Column("due_at", DateTime, nullable=False),
@@ -277,7 +273,7 @@ def _add_column(connection: Connection, column: Column[Any]) -> None:
 
 
 def _lengthen(connection: Connection, column: Column[Any]) -> None:
-    """Make room in a column that older versions made as MariaDB's TEXT."""
+    """Make room in a column that older versions made as shorter texts."""
     if server_of(connection.dialect.name).has_short_texts:
         spelled = CreateColumn(column).compile(dialect=connection.dialect)
         connection.execute(text(f"ALTER TABLE {column.table.name} MODIFY {spelled}"))

@@ -37,7 +37,7 @@ class About:
 
 
 def made_messages(sent: Sequence[Sendable], about: About) -> list[Message]:
-    """Return what is to be sent as the outbox keeps it, written in the language of the
+    """Return messages as the outbox keeps them, written in the language of the
     application. Raises ValueError for a webhook's name that no setting can have,
     TemplateNotFound for an e-mail without a text."""
     if not sent:

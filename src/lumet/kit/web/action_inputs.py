@@ -35,7 +35,7 @@ class InputsRefused(ChangeRefused):
 
 
 def entered_inputs(action: Action) -> Inputs:
-    """Return what was entered for an action. Raises InputsRefused for mistakes."""
+    """Return the inputs that were entered for an action. Raises InputsRefused for mistakes."""
     if not action.asked:
         return NO_INPUTS
     form = _form(action, MultiDict(request.form))

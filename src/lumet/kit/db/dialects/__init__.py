@@ -3,9 +3,11 @@
 from typing import Any
 
 from .base import Server
-from .mariadb import Mariadb
+from .mariadb import LONG_TEXT, Mariadb
 from .postgresql import Postgresql
 from .sqlite import Sqlite
+
+__all__ = ["LONG_TEXT", "server_of", "server_of_error", "server_of_url"]
 
 SERVERS: tuple[Server, ...] = (Sqlite(), Postgresql(), Mariadb())
 _BY_NAME = {

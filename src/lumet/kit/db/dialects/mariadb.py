@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, CursorResult, func, text
+from sqlalchemy import ColumnElement, Connection, CursorResult, Text, func, text
+from sqlalchemy.dialects.mysql import LONGTEXT
 from sqlalchemy.exc import DBAPIError
 
 from ..routines import (
@@ -26,6 +27,8 @@ from .base import (
     raw,
 )
 
+# TEXT ends at 64 KB here, and refuses what is longer
+LONG_TEXT = Text().with_variant(LONGTEXT(), "mysql", "mariadb")
 # https://mariadb.com/kb/en/mariadb-error-code-reference/
 _KINDS: dict[int, ErrorKind] = {
     1062: "unique",
