@@ -13,6 +13,7 @@ import sysconfig
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -37,6 +38,10 @@ PAGES = {
 }
 
 
+CHROMIUM: Any = {"executable_path": shutil.which("chromium"), "args": ["--no-sandbox"]}
+SIZE: Any = {"width": 1280, "height": 800}
+
+
 def take_pages(folder: Path, name: str, password: str) -> None:
     """Take a picture of each kind of page."""
     serve = [sys.executable, "-m", "skerry_lights", "serve", "--port", str(PORT)]
@@ -45,11 +50,8 @@ def take_pages(folder: Path, name: str, password: str) -> None:
     server.stdout.readline()
     try:
         with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(
-                executable_path=shutil.which("chromium"), args=["--no-sandbox"]
-            )
-            size = {"width": 1280, "height": 800}
-            page = browser.new_context(viewport=size, locale="en-GB").new_page()
+            browser = playwright.chromium.launch(**CHROMIUM)
+            page = browser.new_context(viewport=SIZE, locale="en-GB").new_page()
             take_all(page, f"http://127.0.0.1:{PORT}", name, password)
             page.set_viewport_size({"width": 390, "height": 844})
             page.goto(f"http://127.0.0.1:{PORT}/t/inspection?result.is=failed")
@@ -71,7 +73,6 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
     page.goto(f"{address}/sign-in")
     page.get_by_label("Name").fill(name)
     page.get_by_label("Password").fill(password)
-    take("sign-in")
     page.get_by_role("button", name="Sign in").click()
     for picture, path in PAGES.items():
         page.goto(address + path)
@@ -105,6 +106,18 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
         if picture == "list":
             page.locator("table.rows tbody tr").nth(3).hover()
         take(picture)
+
+
+def take_rehearsal(folder: Path) -> None:
+    """Rehearse the demo, and take a picture of the report."""
+    command = [str(COMMAND), "rehearse", "--quick"]
+    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(**CHROMIUM)
+        page = browser.new_page(viewport=SIZE)
+        page.goto((folder / "rehearsal.html").as_uri())
+        page.screenshot(path=TARGET / "rehearsal.png")
+        browser.close()
 
 
 def preview(page: Page) -> None:
@@ -202,6 +215,7 @@ def main() -> None:
         )
         assert found is not None
         take_pages(folder, found[1], found[2])
+        take_rehearsal(folder)
         if shutil.which("xterm") and shutil.which("Xvfb"):
             fresh = Path(temporary) / "lights"
             fresh.mkdir()

@@ -4,11 +4,12 @@ entered and left out as NULL is elsewhere."""
 import re
 from typing import Any
 
+from lumet.rehearsal.checks import rehearse
+from lumet.rehearsal.probe import Probe
+from lumet.rehearsal.rehearsal import Rehearsal
 from tests.support.capabilities import needs
-from tests.support.probe import Probe
 from tests.support.projects import ApplicationCase
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer
-from tests.support.walker import Walker
 
 TABLES = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, chief_id INTEGER NOT NULL DEFAULT 0);
@@ -90,9 +91,9 @@ class None_:
 
     def test_walk(self: Any) -> None:
         self.app.config["WTF_CSRF_ENABLED"] = True
-        probe = Probe(getattr(self, "address", str(getattr(self, "path", ""))))
-        figures = Walker(self.app, probe).walk()
-        self.assertEqual([str(each) for each in figures.faults], [])
+        probe = Probe.at(getattr(self, "address", str(getattr(self, "path", ""))))
+        figures = rehearse(Rehearsal(self.app, probe))
+        self.assertEqual([str(each) for each in figures.failures], [])
 
 
 class SqliteNoneTest(None_, ApplicationCase):

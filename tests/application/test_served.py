@@ -15,8 +15,8 @@ from typing import Any, ClassVar
 
 from PIL import Image
 
+from lumet.rehearsal.pages import Form
 from tests.support.capabilities import needs
-from tests.support.pages import Form
 from tests.support.projects import COMMAND, ApplicationCase
 from tests.support.served import Client, free_port, start, start_nginx, wait_for
 

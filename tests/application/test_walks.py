@@ -5,14 +5,15 @@ import unittest
 from typing import Any, ClassVar
 
 from lumet.demo.making import decide_demo, make_demo_database
+from lumet.rehearsal.checks import rehearse
+from lumet.rehearsal.probe import Probe
+from lumet.rehearsal.rehearsal import Choice, Limits, Rehearsal
 from tests.application import test_oddities
 from tests.facts import test_servers as museums
 from tests.support.capabilities import needs
-from tests.support.probe import Probe
 from tests.support.projects import ApplicationCase, make_database
 from tests.support.schemas import STEMS, habits, old_style
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run
-from tests.support.walker import Limits, Walker
 
 
 class Walk:
@@ -32,11 +33,12 @@ class Walk:
         return []
 
     def test_walk(self: Any) -> None:
-        probe = Probe(getattr(self, "address", str(getattr(self, "path", ""))))
-        figures = Walker(self.app, probe, limits=self.LIMITS).walk(*self.only())
-        print(figures.line(type(self).__name__))
-        faults = [str(f) for f in figures.faults if (f.kind, f.table) not in self.TOLERATED]  # fmt: skip
-        self.assertEqual(faults, [])
+        probe = Probe.at(getattr(self, "address", str(getattr(self, "path", ""))))
+        choice = Choice(tables=self.only())
+        figures = rehearse(Rehearsal(self.app, probe, limits=self.LIMITS, choice=choice))  # fmt: skip
+        print(f"{type(self).__name__}: {figures.line()}")
+        failures = [str(f) for f in figures.failures if (f.kind, f.table) not in self.TOLERATED]  # fmt: skip
+        self.assertEqual(failures, [])
         self.assertGreater(figures.writes, 0)
 
 
@@ -52,7 +54,7 @@ class HabitsWalk(Walk, ApplicationCase):
 
 class OldStyleWalk(HabitsWalk):
     SCRIPT_OF = staticmethod(old_style)
-    LIMITS = Limits(records=2, forms=1, titles=2, choices=2, orders=4)
+    LIMITS = Limits(records=2, forms=1, titles=2, choices=2, orders=4, links=4, violations=5)  # fmt: skip
 
 
 class Clean:
@@ -63,7 +65,7 @@ class Clean:
 
 
 class DemoWalk(Clean, Walk, ApplicationCase):
-    LIMITS = Limits(records=1, forms=1, rows=600, titles=1, choices=1, orders=2)
+    LIMITS = Limits(records=1, forms=1, rows=600, titles=1, choices=1, orders=2, links=4, violations=8)  # fmt: skip
 
     @classmethod
     def make(cls) -> str:
@@ -86,6 +88,7 @@ class NamesWalk(Walk, ApplicationCase):
 
 
 class ServerWalk(Walk, OnServer):
+    LIMITS: ClassVar[Limits] = Limits(links=8, violations=10)
     SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
 
     @classmethod
@@ -109,7 +112,7 @@ class ServerOldStyleWalk(ServerWalk):
     """On servers every shape of a table three times; SQLite's walk sees all sixty."""
 
     SCRIPT_OF = staticmethod(old_style)
-    LIMITS = Limits(records=1, forms=1, titles=1, choices=1, orders=1)
+    LIMITS = Limits(records=1, forms=1, titles=1, choices=1, orders=1, links=4, violations=8)  # fmt: skip
 
     def only(self: Any) -> list[str]:
         stems = tuple(stem.casefold() for stem in STEMS[::4])
@@ -139,14 +142,14 @@ def rooms(museum: Any) -> str:
 @needs("postgresql")
 class PostgresqlMuseumWalk(Clean, ServerWalk, ApplicationCase):
     SERVER, KIND, DATABASE = POSTGRESQL, "postgresql", "lumet_test_rooms"
-    LIMITS = Limits(records=3, rows=600, orders=3)
+    LIMITS = Limits(records=3, rows=600, orders=3, links=8, violations=10)
     SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.PostgresqlMuseum))
 
 
 @needs("mariadb")
 class MariadbMuseumWalk(Clean, ServerWalk, ApplicationCase):
     SERVER, KIND, DATABASE = MARIADB, "mariadb", "lumet_test_rooms"
-    LIMITS = Limits(records=3, rows=600, orders=3)
+    LIMITS = Limits(records=3, rows=600, orders=3, links=8, violations=10)
     SCRIPT_OF = staticmethod(lambda _kind: rooms(museums.MariadbMuseum))
 
     @classmethod

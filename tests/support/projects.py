@@ -25,7 +25,7 @@ _numbers = itertools.count(1)
 
 
 def run_command(
-    *arguments: str | Path, cwd: Path, **rest: Any
+    *arguments: str | Path, cwd: Path, timeout: float | None = 120, **rest: Any
 ) -> subprocess.CompletedProcess[str]:
     """Run the installed command as a person would."""
     environment = {
@@ -37,7 +37,7 @@ def run_command(
         env=environment,
         capture_output=True,
         text=True,
-        timeout=120,
+        timeout=timeout,
         check=False,
         **rest,
     )

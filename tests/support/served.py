@@ -20,8 +20,8 @@ from threading import Thread
 from typing import Any
 from urllib.parse import urlencode
 
+from lumet.rehearsal.pages import Page
 from tests.support.capabilities import NGINX
-from tests.support.pages import Page
 
 PATIENCE = 30  # seconds that a server has to begin, or to end
 _CONFIG = """

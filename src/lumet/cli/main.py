@@ -285,6 +285,60 @@ def check(
 
 
 @app.command()
+def rehearse(
+    project: Project = Path(),
+    tables: Annotated[
+        Optional[list[str]],  # noqa: UP045 - Typer reads it
+        typer.Option("--tables", metavar="PATTERN", help="These tables; repeatable."),
+    ] = None,
+    roles: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--roles", metavar="PATTERN", help="These roles; repeatable."),
+    ] = None,
+    quick: Annotated[
+        bool, typer.Option("--quick", help="A sample of each table.")
+    ] = False,
+    read_only: Annotated[
+        bool, typer.Option("--read-only", help="Pages alone; no form is sent.")
+    ] = False,
+    seed: Annotated[int, typer.Option("--seed", help="Which samples are taken.")] = 1,
+    report: Annotated[
+        Path, typer.Option("--report", metavar="FILE", help="The report as a page.")
+    ] = Path("rehearsal.html"),
+    junit: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--junit", metavar="FILE", help="The report as JUnit XML."),
+    ] = None,
+    baseline: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--baseline", metavar="FILE", help="Failures that are known."),
+    ] = None,
+    write_baseline: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            "--write-baseline", metavar="FILE", help="Write the failures as known."
+        ),
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="For programs.")] = False,
+) -> None:
+    """Use the application as every role, and compare it with the database.
+
+    Opens every page and sends every form: on a copy of a SQLite file, on a server in
+    transactions that are rolled back. Ends with status 1 on a failure.
+    """
+
+    def work() -> int:
+        from lumet.cli.rehearsing import Reports, rehearse_showing
+        from lumet.rehearsal.running import Request
+
+        request = Request(tables or (), roles or (), quick, read_only, seed)
+        reports = Reports(report, junit, baseline, write_baseline, as_json)
+        return rehearse_showing(project, request, reports)
+
+    _carry_out(work)
+
+
+@app.command()
 def serve(
     database: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads it

@@ -36,7 +36,7 @@ from .pages.computed_columns import ComputedColumn
 from .pages.menu import MenuEntry
 from .pages.messages import Email, UsersOf, Webhook
 from .pages.table_pages import TablePages
-from .web.own_pages import own_pages, reading, rows, setting
+from .web.own_pages import is_rehearsal, own_pages, reading, rows, setting
 
 __all__ = [
     "ACTION",
@@ -72,6 +72,7 @@ __all__ = [
     "UsersOf",
     "Webhook",
     "YesNoField",
+    "is_rehearsal",
     "own_pages",
     "reading",
     "rows",

@@ -56,6 +56,7 @@ class Server:
     own_databases: ClassVar[frozenset[str]] = frozenset()
     schemas_query: ClassVar[str] = ""  # of those that hold tables
     superuser_query: ClassVar[str] = ""  # whether the user is one
+    unsafe_query: ClassVar[str] = ""  # tables whose changes cannot be undone, and why
 
     casts: ClassVar[Mapping[str, str]] = {}  # types of users' attributes
     max_bytes: ClassVar[Mapping[str, int]] = {}  # of columns, by native type

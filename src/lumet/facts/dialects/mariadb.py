@@ -377,6 +377,12 @@ class Mariadb(Server):
     own_databases = frozenset(
         {"information_schema", "mysql", "performance_schema", "sys"}
     )
+    unsafe_query = """
+        SELECT t.table_name, concat('its engine ', t.engine, ' has no transactions')
+        FROM information_schema.tables t
+        JOIN information_schema.engines e ON e.engine = t.engine
+        WHERE t.table_schema = database() AND e.transactions <> 'YES'
+    """
     # a text is written out by the driver; a cast would fix its collation, which cannot
     # be compared with a column of another
     casts = {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",

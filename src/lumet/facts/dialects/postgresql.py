@@ -428,6 +428,10 @@ class Postgresql(Server):
               WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p', 'v', 'm', 'f'))
         ORDER BY 1
     """
+    unsafe_query = """
+        SELECT c.relname, 'it is on another server' FROM pg_class c
+        WHERE c.relkind = 'f' AND c.relnamespace = current_schema()::regnamespace
+    """
     superuser_query = "SELECT rolsuper FROM pg_roles WHERE rolname = current_user"
     casts = {"text": "text", "integer": "bigint", "decimal": "numeric",
              "yes/no": "boolean", "date": "date", "datetime": "timestamp"}  # fmt: skip

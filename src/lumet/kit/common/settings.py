@@ -21,6 +21,7 @@ folder, or the one that STATE_FOLDER in the environment names.
 | SESSION_DAYS | every session ends after so long | 7 |
 | PASSWORD_LENGTH | the fewest characters of a password | 12 |
 | READ_ONLY | 1: nothing can be written, which every page says | 0 |
+| REHEARSAL | 1: changes of the business database are rolled back, and nothing is sent | 0 |
 | LOG_DAYS | entries of the activity log are kept so long; 0: for ever | 730 |
 | OUTBOX_DAYS | what was sent stays in the outbox so long; 0: for ever | 90 |
 | SMTP_HOST | the server that sends e-mails | none |
@@ -76,6 +77,7 @@ class Settings:
     log_days: int = 730
     outbox_days: int = 90
     is_read_only: bool = False
+    is_rehearsal: bool = False
     given: Mapping[str, str] = field(default_factory=dict, repr=False)  # as it is
 
     def own(self, declared: Sequence["OwnSetting"]) -> dict[str, str]:
@@ -162,6 +164,7 @@ def read_settings(
         prefix=read_prefix(given.get("URL_PREFIX") or ""),
         https=is_on(given, "HTTPS"),
         is_read_only=is_on(given, "READ_ONLY"),
+        is_rehearsal=is_on(given, "REHEARSAL"),
         trusted_hosts=_words(given.get("TRUSTED_HOSTS")),
         session_idle_hours=_number(given, "SESSION_IDLE_HOURS", 10, 1),
         session_days=_number(given, "SESSION_DAYS", 7, 1),

@@ -56,8 +56,63 @@ class Database:
             yield connection
 
 
+class RehearsalDatabase(Database):
+    """A database for rehearsals: one connection, whose transaction is rolled back at the
+    end of each case, so that nothing is kept. What would be checked when a transaction
+    is committed is checked at the end of each of the application's."""
+
+    def __init__(self, engine: Engine, is_read_only: bool = False) -> None:
+        super().__init__(engine, is_read_only)
+        self._snapshot = engine.execution_options(isolation_level="REPEATABLE READ")
+        self._connection: Connection | None = None
+
+    @property
+    def connection(self) -> Connection:
+        """The connection, within the transaction of the present case."""
+        if self._connection is None:
+            self._connection = self._snapshot.connect()
+            self._connection.begin()
+        return self._connection
+
+    def roll_back(self) -> None:
+        """End the case: undo all that was done in it."""
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+
+    @contextmanager
+    def reading(self, seconds: float | None = None) -> Iterator[Connection]:
+        nested = self.connection.begin_nested()
+        try:
+            if seconds is None:
+                yield self.connection
+            else:
+                with self.server.limited(self.connection, seconds):
+                    yield self.connection
+        finally:
+            if nested.is_active:
+                nested.rollback()  # limits that were set locally end with it
+
+    @contextmanager
+    def exporting(self, seconds: float) -> Iterator[Connection]:
+        with self.reading(seconds) as connection:
+            yield connection
+
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        if self.is_read_only:
+            raise AccessDenied("a change while the application is read-only")
+        with self.connection.begin_nested():
+            yield self.connection
+            self.server.check_deferred(self.connection)
+
+
 def open_database(
-    url: str, folder: Path, dialect: str, is_read_only: bool = False
+    url: str,
+    folder: Path,
+    dialect: str,
+    is_read_only: bool = False,
+    is_rehearsal: bool = False,
 ) -> Database:
     """Open the business database, which must be of the kind it was surveyed on.
 
@@ -74,6 +129,9 @@ def open_database(
     metadata.info[QUOTING] = engine.dialect.identifier_preparer
     event.listen(engine, "before_execute", _guard)
     event.listen(engine, "before_cursor_execute", _guard_words)
+    # a file is rehearsed on a copy, where transactions are as they are in use
+    if is_rehearsal and not server.is_file:
+        return RehearsalDatabase(engine, is_read_only)
     return Database(engine, is_read_only)
 
 

@@ -132,7 +132,7 @@ class OwnChanges:
         if change.sent:
             with own_code(self.pages.name, "send"):
                 current_recording().send(self._messages(change))
-        if self.pages.overrides("committed"):
+        if self.pages.overrides("committed") and not self.context.site.is_rehearsal:
             current_recording().following.append(partial(self._commit, change))
 
     def _messages(self, change: Change) -> list[Message]:

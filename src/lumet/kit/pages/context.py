@@ -42,6 +42,7 @@ class Site:
     own_settings: Mapping[str, str] = field(default_factory=dict)
     own_menu: Sequence[MenuEntry] = ()
     is_read_only: bool = False  # whoever it is, nothing is changed
+    is_rehearsal: bool = False  # nothing that is changed is kept
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
     @property

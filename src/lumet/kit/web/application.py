@@ -130,7 +130,11 @@ def build(
         registry=registry,
         roles={role.name: role for role in roles},
         database=open_database(
-            settings.database_url, settings.folder, dialect, settings.is_read_only
+            settings.database_url,
+            settings.folder,
+            dialect,
+            settings.is_read_only,
+            settings.is_rehearsal,
         ),
         users=Users(
             store,
@@ -150,6 +154,7 @@ def build(
         own_settings=own_settings,
         own_menu=code.menu,
         is_read_only=settings.is_read_only,
+        is_rehearsal=settings.is_rehearsal,
     )
     app.extensions[UPLOADS] = Uploads(settings.uploads, store, most_bytes)
     install_site(app, made)

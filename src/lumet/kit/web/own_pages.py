@@ -47,3 +47,9 @@ def setting(name: str) -> str:
     """Return the value of a setting of your own, as `SETTINGS` in custom/__init__.py
     declares it. Raises KeyError for one that it does not."""
     return site().own_settings[name]
+
+
+def is_rehearsal() -> bool:
+    """Tell whether this is a rehearsal, in which nothing is kept: leave out what cannot
+    be undone."""
+    return site().is_rehearsal

@@ -121,6 +121,9 @@ class Server:
     def prepare_export(self, connection: Connection) -> None:
         """Prepare a transaction for reading all rows of something."""
 
+    def check_deferred(self, connection: Connection) -> None:
+        """Check what is deferred until a transaction is committed."""
+
     def lock_numbers(self, name: str) -> Any:
         """Return the statement that locks the next number of `name`, None where the
         lock of the largest number holds up others."""

@@ -103,6 +103,9 @@ class Postgresql(Server):
     def matcher(self, text: ColumnElement[Any], is_folded: bool) -> Matcher:
         return text.ilike
 
+    def check_deferred(self, connection: Connection) -> None:
+        connection.exec_driver_sql("SET CONSTRAINTS ALL IMMEDIATE")
+
     def call(
         self, connection: Connection, run: Run, call: RoutineCall
     ) -> RoutineResult:

@@ -15,7 +15,7 @@ _SHAPES = {
 
 
 def held_by(kind: str, value: str) -> str:
-    """Return what a control of a type holds when a page gives it `value`: the value
+    """Return the value that a control of a type holds when a page gives it `value`: the value
     sanitization of the HTML standard, section 4.10.5.1."""
     if kind in _ONE_LINE:
         value = value.replace("\r", "").replace("\n", "")
@@ -57,10 +57,10 @@ class Form:
         name = given.get("name", "")
         if not name or "disabled" in given:
             return
-        kind = given.get("type", "text") if node.tag == "input" else node.tag
+        kind = given.get("type", "text") if node.tag == "input" else str(node.tag)
         if kind in ("submit", "button", "image", "reset"):
             return
-        control = self.controls.setdefault(name or "", Control(name, kind))
+        control = self.controls.setdefault(name, Control(name, kind))
         if kind != "hidden":
             control.kind = kind
         control.attributes |= given
@@ -87,7 +87,7 @@ class Form:
             control.values.append(held_by(kind, given.get("value", "")))
 
     def sent(self, /, **changed: Any) -> dict[str, list[Any]]:
-        """Return what a browser sends: every value, its line breaks as CR LF; a changed
+        """Return the values that a browser sends: every value, its line breaks as CR LF; a changed
         control has one value, a list of them, a file and its name, or None for nothing."""
         values: dict[str, list[Any]] = {
             name: list(each.values) for name, each in self.controls.items()

@@ -1,0 +1,89 @@
+"""Filters and searches, with the rows that fit in the database."""
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from typing import Any
+from urllib.parse import urlencode
+
+from lumet.rehearsal.lists import plain
+from lumet.rehearsal.pages import Control
+from lumet.rehearsal.rehearsal import Rehearsal
+
+MOST_ROWS = 250  # of a page
+MANY_SAME = 200  # records of one title, of which a search need not find each
+
+
+class FilterChecks:
+    """The checks of the filters and the search of one table's list."""
+
+    def __init__(self, rehearsal: Rehearsal, name: str) -> None:
+        self.rehearsal, self.name = rehearsal, name
+        self.pages = rehearsal.pages(name)
+
+    def check_filters(self) -> None:
+        """Filter by what the panel offers."""
+        rehearsal, pages = self.rehearsal, self.pages
+        panel = rehearsal.open(self.name, f"/t/{self.name}?panel=filter").form("form.panel")  # fmt: skip
+        if not panel or not pages.key or rehearsal.count(self.name) > rehearsal.limits.rows:  # fmt: skip
+            return
+        rows = rehearsal.probe.keyed(pages.table, rehearsal.where(self.name))
+        stored = list(rows.values())
+        for control in panel.controls.values() if stored else ():
+            key, _dot, operator = control.name.partition(".")
+            if key not in pages.fields:
+                continue
+            values = [row[key] for row in stored]
+            if operator == "is":
+                self._is(key, control, values)
+            elif operator in ("empty", "filled"):
+                empty = sum(value is None or value == "" for value in values)
+                wanted = empty if operator == "empty" else len(values) - empty
+                self._compare({control.name: "1"}, wanted)
+            elif operator == "has":
+                self._has(key, values)
+
+    def _is(self, key: str, control: Control, values: Sequence[Any]) -> None:
+        is_plain = not any(each in ("yes", "no") for each in control.offers)
+        counts = Counter(plain(value) for value in values)
+        offered = [each for each in control.offers if each]
+        for each in offered[: self.rehearsal.limits.choices]:
+            if is_plain and "," not in each:
+                self._compare({control.name: each}, counts[each])
+
+    def _has(self, key: str, values: Sequence[Any]) -> None:
+        texts = [v for v in values if isinstance(v, str) and v.strip() and v.isprintable()]  # fmt: skip
+        for text in list(dict.fromkeys(texts))[:2]:
+            part = max(text.split(), key=len)[:20].swapcase()
+            wanted = sum(part.casefold() in each.casefold() for each in texts)
+            self._compare({f"{key}.has": part}, wanted, at_least=True)
+
+    def _compare(
+        self, asked: dict[str, str], wanted: int, at_least: bool = False
+    ) -> None:
+        deleted = {"deleted": "with"} if self.pages.soft_delete else {}
+        address = f"/t/{self.name}?{urlencode({**asked, **deleted})}"
+        page = self.rehearsal.open(self.name, address)
+        words = " ".join(page.words(".count"))
+        if "more than" in words or page.status != 200:
+            return
+        found = int(re.sub(r"\D", "", words.partition("·")[0]) or 0)
+        if found < wanted or (found > wanted and not at_least):
+            detail = f"{found} of {wanted}"
+            self.rehearsal.fail("rows of a filter", self.name, address, detail)
+
+    def check_search(self) -> None:
+        """What is shown as a title finds its record, in capitals or not."""
+        page = self.rehearsal.open(self.name, f"/t/{self.name}")
+        shown = [(a, t) for a, t in page.links("tbody tr td a.title") if t not in ("–", "")]  # fmt: skip
+        titles = [title for _address, title in shown]
+        is_large = self.rehearsal.is_large(self.name)
+        for address, title in shown[: 1 if is_large else self.rehearsal.limits.titles]:
+            turned = title.swapcase()
+            for typed in {title, turned if turned.swapcase() == title else title}:
+                asked = f"/t/{self.name}?{urlencode({'q': typed, 'rows': MOST_ROWS})}"
+                links = self.rehearsal.open(self.name, asked).links("tbody tr td a.title")  # fmt: skip
+                found = [each for each, _title in links]
+                is_few = titles.count(title) < MANY_SAME and len(found) < MOST_ROWS
+                if address not in found and is_few:
+                    self.rehearsal.fail("title that is not found", self.name, asked, typed)  # fmt: skip
