@@ -19,11 +19,12 @@ TABLES = """
 CREATE TABLE retired (name VARCHAR(10) PRIMARY KEY);
 INSERT INTO retired VALUES ('Aft'), ('Old');
 CREATE TABLE watch (id {id}, name VARCHAR(10) NOT NULL, state VARCHAR(8) NOT NULL, grade INTEGER,
-  depth_m DECIMAL(5,1), starts_on DATE, ends_on DATE, is_manned BOOLEAN,
+  depth_m DECIMAL(5,1), starts_on DATE, ends_on DATE, is_manned BOOLEAN, code VARCHAR(6),
   CHECK (ends_on >= starts_on), CHECK (state <> 'done' OR ends_on IS NOT NULL),
   CHECK (grade > 0 AND grade < 9), CHECK (grade NOT IN (3, 4)), CHECK (depth_m BETWEEN 0.5 AND 99.5),
   CHECK (name LIKE 'A%' OR grade IS NULL), CHECK (depth_m * 2 >= grade),
-  CHECK (is_manned OR starts_on < '2026-06-01'), CHECK (length(name) > 1));
+  CHECK (is_manned OR starts_on < '2026-06-01'), CHECK (length(name) > 1),
+  CHECK (code = lower(code)));
 """
 DECIDED = """
 [field.name]
@@ -44,6 +45,7 @@ ROW = st.fixed_dictionaries(
         "starts_on": DAYS,
         "ends_on": DAYS,
         "is_manned": st.sampled_from([None, True, False]),
+        "code": st.sampled_from([None, "ab", "Ab", "ä", "Ä"]),
     }
 )
 

@@ -22,14 +22,16 @@ COMPARISONS: dict[type[exp.Expr], str] = {
     exp.GT: ">",
     exp.GTE: ">=",
 }
+_CASES: dict[type[exp.Expr], str] = {exp.Lower: "lower", exp.Upper: "upper"}
 _SIGNS: dict[type[exp.Expr], str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*"}
 _KINDS = ("integer", "decimal", "float", "text", "date", "datetime", "time", "boolean")
 
 
 @dataclass(frozen=True, slots=True)
 class Tree:
-    """One node: `kind` is column, text, number, yes/no, length, reckon, compare,
-    filled, one of, like, not, or, and; `value` what it is besides its `parts`."""
+    """One node: `kind` is column, text, number, yes/no, length, lower, upper, reckon,
+    compare, filled, one of, like, not, or, and; `value` what it is besides its
+    `parts`."""
 
     kind: str
     value: Any = ""
@@ -152,6 +154,9 @@ class _Reader:
         if isinstance(node, exp.Length) and not self.counts_bytes:
             self.only(node, "this")
             return Tree("length", parts=(self.term(node.this),))
+        if type(node) in _CASES:
+            self.only(node, "this")
+            return Tree(_CASES[type(node)], parts=(self.term(node.this),))
         if type(node) in _SIGNS:
             self.only(node, "this", "expression")
             pair = (self.term(node.this), self.term(node.expression))

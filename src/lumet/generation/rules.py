@@ -31,6 +31,7 @@ _FUNCTIONS = {  # of the rules module of the shared code, by the kinds of trees
     "or": "any_of",
     "and": "all_of",
 }
+_CASES = {"lower": "in lower case", "upper": "in upper case"}
 _TURNED = {">=": "<", "<=": ">", ">": "<=", "<": ">=", "=": "<>", "<>": "="}
 _SWAPPED = {">=": "<=", "<=": ">=", ">": "<", "<": ">", "=": "=", "<>": "<>"}
 
@@ -122,6 +123,8 @@ class Wording:
         sign = tree.value
         if left.kind != "column" and right.kind == "column":
             left, right, sign = right, left, _SWAPPED[sign]
+        if sign == "=" and right.kind in _CASES and right.parts[0] == left:
+            return f"{self._term(left)} must be {_CASES[right.kind]}"
         words = _DAYS if self._is_day(left) else _NUMBERS
         if right.kind == "text" and not right.value and sign == "<>":
             return f"{self._term(left)} must not be empty"
@@ -153,6 +156,8 @@ class Wording:
             return "yes" if tree.value else "no"
         if tree.kind == "length":
             return f"the length of {self._term(tree.parts[0])}"
+        if tree.kind in _CASES:
+            return f"{self._term(tree.parts[0])} {_CASES[tree.kind]}"
         if tree.kind == "reckon":
             one, other = (self._term(part) for part in tree.parts)
             return f"{one} {tree.value} {other}"

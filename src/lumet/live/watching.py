@@ -82,7 +82,7 @@ class Watcher:
 
     def take(self, paths: Iterable[Path]) -> None:
         """Let the application follow changes of these files."""
-        changed = [path for path in paths if not self._is_own(path)]
+        changed = [path for path in paths if self._matters(path)]
         if not changed:
             return
         began = time.monotonic()
@@ -100,6 +100,14 @@ class Watcher:
         if done:
             took = time.monotonic() - began
             self.told(f"{_listed(names)}: {done} in {took:.1f} s")
+
+    def _matters(self, path: Path) -> bool:
+        """Tell whether the application depends on a file: not on the accounts, say, which
+        it writes itself at any time."""
+        name = Path(os.path.relpath(path, self.folder)).as_posix()
+        is_ours = path in self.shared or _is_decision(name)
+        is_inside = path.is_relative_to(self.folder / self.live.package)
+        return (is_ours or is_inside) and not self._is_own(path)
 
     def _is_own(self, path: Path) -> bool:
         """Tell whether a change is that of a file which was generated here."""

@@ -99,7 +99,12 @@ def example(said: str, tried: int) -> str:
         return str(10 ** (int(found[1]) - 1) + tried) if found[1] else found[2]
     if found := re.search(r"must be less than (\d+)", said):
         return str(int(found[1]) - 1 - tried)
-    told = (("one number per line", "1\n2"), ("not valid JSON", "[1]"))
+    told = (
+        ("one number per line", "1\n2"),
+        ("not valid JSON", "[1]"),
+        ("in lower case", f"lamp-{tried}"),
+        ("in upper case", f"LAMP-{tried}"),
+    )
     return next((value for words, value in told if words in said), "")
 
 

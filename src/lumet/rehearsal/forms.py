@@ -24,8 +24,12 @@ _TAKEN = re.compile(r"([^;]*\balready\b[^;]*;? ?)+")
 class FormChecks:
     """The checks of the forms of one table."""
 
-    def __init__(self, rehearsal: Rehearsal, name: str) -> None:
+    def __init__(
+        self, rehearsal: Rehearsal, name: str, above: tuple[str, ...] = ()
+    ) -> None:
         self.rehearsal, self.name = rehearsal, name
+        self._above = (*above, name)  # the tables that wait for a record to refer to
+        self._parents: list[tuple[FormChecks, str]] = []
         self.pages = rehearsal.pages(name)
         self.address = f"/t/{name}/add"
         self._is_large = rehearsal.is_large(name)
@@ -38,6 +42,13 @@ class FormChecks:
         if form is None:
             return
         self._check_required()
+        if lacking := self._add_parents(form):
+            self.rehearsal.notice("no record to choose", self.name, self.address, ", ".join(lacking))  # fmt: skip
+        else:
+            self._check_records(form)
+        self.delete_parents()
+
+    def _check_records(self, form: Form) -> None:
         fields = [key for key in form.controls if key in self.pages.fields]
         added = self._add(dict.fromkeys(fields, True))
         if added is not None:
@@ -49,6 +60,46 @@ class FormChecks:
         if added is not None:
             self._compare_cleared(added, form, required)
             self.delete(added)
+
+    def _add_parents(self, form: Form) -> list[str]:
+        """Add a record to each empty table that a required lookup chooses from; return
+        the lookups that still have none."""
+        lacking = []
+        for key, control in form.controls.items():
+            reference = self.pages.lookups.get(key)
+            is_open = any(control.offers) or "data-more" in control.attributes
+            if reference is None or not control.required or is_open:
+                continue
+            if not self._add_parent(reference.target):
+                lacking.append(key)
+        return lacking
+
+    def _add_parent(self, target: str) -> bool:
+        rehearsal = self.rehearsal
+        if rehearsal.count(target):
+            return True  # what can be chosen depends on another choice
+        is_offered = rehearsal.pages(target).offers("add") and rehearsal.may("add", target)  # fmt: skip
+        if target in self._above or not is_offered or not rehearsal.is_written(target):
+            return False
+        parent = FormChecks(rehearsal, target, self._above)
+        form = parent._open()
+        if form is None or parent._add_parents(form):
+            parent.delete_parents()
+            return False
+        fields = [key for key in form.controls if key in parent.pages.fields]
+        added = parent._add({key: form.controls[key].required for key in fields})
+        if added is None:
+            parent.delete_parents()
+            return False
+        self._parents.append((parent, added))
+        return True
+
+    def delete_parents(self) -> None:
+        """Delete the records that were added to be referred to."""
+        for parent, key in reversed(self._parents):
+            parent.delete(key)
+            parent.delete_parents()
+        self._parents = []
 
     def _open(self) -> Form | None:
         return self.rehearsal.open(self.name, self.address).form()

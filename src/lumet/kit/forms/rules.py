@@ -83,6 +83,28 @@ def length(term: Term) -> Term:
     return count
 
 
+def lower(term: Term) -> Term:
+    """A text in lower case."""
+    return _in_case(term, str.lower)
+
+
+def upper(term: Term) -> Term:
+    """A text in upper case."""
+    return _in_case(term, str.upper)
+
+
+def _in_case(term: Term, turn: Callable[[str], str]) -> Term:
+    def turned(values: Values) -> Any:
+        text = term(values)
+        if text is None:
+            return None
+        if not str(text).isascii():
+            raise Unknown(str(text))  # servers do not agree on other letters
+        return turn(str(text))
+
+    return turned
+
+
 def arithmetic(left: Term, sign: str, right: Term) -> Term:
     """A sum, a difference or a product."""
     work = {"+": operator.add, "-": operator.sub, "*": operator.mul}[sign]
