@@ -106,7 +106,11 @@ def main() -> None:
             home = unpacked(schema.package, packages)
             paths = sorted(home.glob(schema.files[kind]))
             texts = [path.read_text("utf-8", "replace") for path in paths]
-            address = made(kind, texts, packages)
+            try:
+                address = made(kind, texts, packages)
+            except sqlite3.Error as error:
+                print(f"{schema.name}, {kind}: not made: {error}", flush=True)
+                continue
             show(schema.name, kind, folder, address, asked.quick)
 
 

@@ -41,7 +41,6 @@ class FormChecks:
         form = self._open()
         if form is None:
             return
-        self._check_required()
         if lacking := self._add_parents(form):
             self.rehearsal.notice("no record to choose", self.name, self.address, ", ".join(lacking))  # fmt: skip
         else:
@@ -51,7 +50,9 @@ class FormChecks:
     def _check_records(self, form: Form) -> None:
         fields = [key for key in form.controls if key in self.pages.fields]
         added = self._add(dict.fromkeys(fields, True))
-        if added is not None:
+        if added is None:
+            self._check_required()
+        else:
             full = dict(self._typed)
             self.delete(added)
             self._check_refusals(full)
@@ -105,7 +106,9 @@ class FormChecks:
         return self.rehearsal.open(self.name, self.address).form()
 
     def _check_required(self) -> None:
-        """Each column that needs a value is on the form."""
+        """Each column that needs a value is on the form; one that is not may be filled by
+        the database in ways that cannot be told, so that it is looked at where no record
+        could be added."""
         entered = {*self.pages.entered_on(True)}
         made = {key for key, _value in (*self.pages.generated_values, *self.pages.automatic_values)}  # fmt: skip
         for key, column in self.pages.table.c.items():
