@@ -303,8 +303,13 @@ def rehearse(
     ] = False,
     seed: Annotated[int, typer.Option("--seed", help="Which samples are taken.")] = 1,
     report: Annotated[
-        Path, typer.Option("--report", metavar="FILE", help="The report as a page.")
-    ] = Path("rehearsal.html"),
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            "--report",
+            metavar="FILE",
+            help="The report as a page, by default rehearsal.html in the project.",
+        ),
+    ] = None,
     junit: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option("--junit", metavar="FILE", help="The report as JUnit XML."),

@@ -22,14 +22,16 @@ from lumet.rehearsal.reports import (
 )
 from lumet.rehearsal.running import Request, run_rehearsal
 
+REPORT = "rehearsal.html"
 MOST_SHOWN = 40  # findings on the terminal
 
 
 @dataclass(frozen=True, slots=True)
 class Reports:
-    """Where the reports go, and the failures that are known."""
+    """Where the reports go, the page by default into the project, and the failures that
+    are known."""
 
-    page: Path
+    page: Path | None = None
     junit: Path | None = None
     baseline: Path | None = None
     write_baseline: Path | None = None
@@ -48,14 +50,15 @@ def rehearse_showing(folder: Path, request: Request, reports: Reports) -> int:
         typer.echo(json.dumps(as_json(figures, about, known), indent=1))
     else:
         figures, about = _run_showing(folder, package, request, known)
-    reports.page.write_text(as_html(figures, about, known), "utf-8")
+    page = reports.page or folder / REPORT
+    page.write_text(as_html(figures, about, known), "utf-8")
     if reports.junit is not None:
         reports.junit.write_text(as_junit(figures, about, known), "utf-8")
     if reports.write_baseline is not None:
         reports.write_baseline.write_text(baseline(figures), "utf-8")
     fresh = fresh_failures(figures, known)
     if not reports.is_json:
-        _show_end(figures, about, fresh, reports)
+        _show_end(figures, about, fresh, page)
     return 1 if fresh else 0
 
 
@@ -67,9 +70,9 @@ def _run_showing(
 
     def tell(finding: Finding) -> None:
         nonlocal shown
-        shown += 1
-        if finding.key in known or shown > MOST_SHOWN:
+        if finding.key in known or shown >= MOST_SHOWN:
             return
+        shown += 1
         mark = "[red]✗[/]" if finding.level == FAILURE else "[yellow]·[/]"
         out.print(f"{mark} {escape(str(finding))}", soft_wrap=True)
 
@@ -80,9 +83,7 @@ def _run_showing(
         )  # fmt: skip
 
 
-def _show_end(
-    figures: Figures, about: About, fresh: list[Finding], reports: Reports
-) -> None:
+def _show_end(figures: Figures, about: About, fresh: list[Finding], page: Path) -> None:
     out = console()
     tables = len({part.table for part in figures.parts})
     out.print(f"\n{counted(tables, 'table')}, {figures.line()}   {about.seconds:.0f} s")
@@ -93,4 +94,4 @@ def _show_end(
     known = len(figures.failures) - len(fresh)
     words = counted(len(fresh), "failure") if fresh else "No failure"
     more = f", {known} known" if known else ""
-    out.print(f"[bold]{words}[/]{more}, {len(figures.notices)} to look at: {escape(str(reports.page))}")  # fmt: skip
+    out.print(f"[bold]{words}[/]{more}, {len(figures.notices)} to look at: {escape(str(page))}")  # fmt: skip

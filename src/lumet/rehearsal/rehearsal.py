@@ -11,6 +11,7 @@ from functools import cached_property
 from importlib import import_module
 from typing import Any
 
+from lumet.kit.contract import ANYONE
 from lumet.rehearsal.browser import Browser, QueryCounter
 from lumet.rehearsal.entries import Entries
 from lumet.rehearsal.findings import FAILURE, NOTICE, Figures, Finding, Part
@@ -102,14 +103,14 @@ class Rehearsal:
     @cached_property
     def roles(self) -> dict[str, Any]:
         """The roles that users can have, by name, those that are rehearsed."""
-        known = {name: role for name, role in self.site.roles.items() if name != "anyone"}  # fmt: skip
+        known = {name: role for name, role in self.site.roles.items() if name != ANYONE}  # fmt: skip
         return {name: role for name, role in known.items() if self.choice.has_role(name)}  # fmt: skip
 
     @cached_property
     def main(self) -> Browser:
         """The browser of the role with the most rights, which changes things."""
         names = [pages.table.fullname for pages in self.registry.pages.values()]
-        roles = {n: r for n, r in self.site.roles.items() if n != "anyone"}
+        roles = {n: r for n, r in self.site.roles.items() if n != ANYONE}
 
         def held(name: str) -> tuple[int, int]:
             rights = [right for each in names for right in roles[name].rights_on(each)]

@@ -4,6 +4,7 @@ fields and rows."""
 from collections.abc import Iterator
 from typing import Any
 
+from lumet.kit.contract import ANYONE
 from lumet.rehearsal.browser import Browser
 from lumet.rehearsal.rehearsal import CHANGES, Rehearsal
 
@@ -44,7 +45,7 @@ class RightChecks:
         for name, role in rehearsal.roles.items():
             held = {*role.rights_on(table.fullname)}
             self._refuse(rehearsal.browser(name), held)
-        anyone = rehearsal.site.roles.get("anyone")
+        anyone = rehearsal.site.roles.get(ANYONE)
         held = {*anyone.rights_on(table.fullname)} if anyone else set()
         self._refuse(rehearsal.browser(""), held)
         if before != self._state():

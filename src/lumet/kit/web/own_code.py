@@ -108,7 +108,7 @@ class OwnCode:
                     self._say(path, _line_of(value, own), problem)
         for each in own.actions:
             if each.bulk and (each.asked or each.on == LIST):
-                problem = f"The action {each.name} asks for something, or is on lists: it can't be a bulk action."
+                problem = f"The action {each.name} asks for something, or is on lists: it cannot be a bulk action."
                 self._say(path, _line_with(path, "actions"), problem)
         call, values = f"call: {ActionCall.__name__}", "values: Mapping[str, Any]"
         self._check_methods(path, own, actions, "an action", call)
