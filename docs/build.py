@@ -133,6 +133,7 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Hidden", "Columns that are not shown.", columns.HIDDEN_RULES),
     ("Required", "Columns that must be entered.", columns.REQUIRED_RULES),
     ("Generated values", "Values of a new record where none is entered.", columns.GENERATED_RULES),
+    ("Automatic values", "Stamps that the application writes.", columns.AUTOMATIC_RULES),
     ("Read-only", "Columns that are shown, but not entered.", columns.READ_ONLY_RULES),
     ("List", "The columns of a list, and its order.",
      (tables.columns_of_list, tables.order_of_list)),

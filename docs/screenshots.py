@@ -7,6 +7,7 @@ a phone 390x844.
 import re
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import sysconfig
@@ -20,6 +21,7 @@ from playwright.sync_api import Page, sync_playwright
 COMMAND = Path(sysconfig.get_path("scripts")) / "lumet"
 TARGET = Path(__file__).parent / "screenshots"
 PORT = 8043
+DATABASE = "skerry_lights.db"
 PAGES = {
     "front": "/",
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
@@ -31,7 +33,7 @@ PAGES = {
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/station/r/6/delete",
     "rows": "/t/voyage/r/2/edit",
-    "users": "/users",
+    "health": "/data-health",
     "roles": "/roles",
     "bulk": "/t/repair",
     "activity": "/log",
@@ -98,7 +100,7 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
         if picture == "tree":
             page.locator("a.opener").first.click()
             page.locator("tr.level-1").first.wait_for()
-        if picture == "users":
+        if picture == "activity":
             change(page, address)
             page.goto(address + path)
         if picture == "bulk":
@@ -201,6 +203,16 @@ def take_terminal(picture: str, folder: Path, command: str) -> None:
         process.wait()
 
 
+def empty(folder: Path) -> None:
+    """Take all rows from the demo, and mark its database as one for development."""
+    with sqlite3.connect(folder / DATABASE) as raw:
+        tables = raw.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'").fetchall()  # fmt: skip
+        for (name,) in tables:
+            raw.execute(f'DELETE FROM "{name}"')
+    with (folder / ".env").open("a") as file:
+        file.write(f"DEVELOPMENT_DATABASE='{DATABASE}'\n")
+
+
 def main() -> None:
     """Make a demo in a temporary folder and take every picture."""
     TARGET.mkdir(exist_ok=True)
@@ -224,7 +236,9 @@ def main() -> None:
             take_terminal(
                 "review", fresh, "lumet review --doubtful; lumet review light.lens_code"
             )
-            take_terminal("access", folder, "lumet review --access | tail -29")
+            empty(folder)
+            fill = f"lumet populate --rows 200 --rows inspection=5000 --yes {DATABASE}"
+            take_terminal("populate", folder, fill)
 
 
 if __name__ == "__main__":

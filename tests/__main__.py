@@ -23,6 +23,8 @@ BESIDE = (
     "tests.application.test_walks",
     "tests.application.test_custom",
     "tests.application.test_extending",
+    "tests.application.test_kinds",
+    "tests.application.test_row_rules",
     "tests.application.test_mounted",
     "tests.application.test_renames",
     "tests.project.test_identity",

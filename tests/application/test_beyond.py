@@ -5,7 +5,7 @@ import json
 import re
 from typing import Any
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from tests.support.projects import PASSWORD, ApplicationCase
 
 SCRIPT = """

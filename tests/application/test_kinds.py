@@ -8,7 +8,7 @@ from unittest import mock
 
 from PIL import Image
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from tests.support.capabilities import needs
 from tests.support.projects import ApplicationCase
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer

@@ -15,7 +15,7 @@ import openpyxl
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from tests.support.capabilities import needs
 from tests.support.projects import ApplicationCase
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer, run

@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, ClassVar
 from unittest import mock
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from tests.support.capabilities import needs
 from tests.support.projects import PASSWORD, ApplicationCase, read_form
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer

@@ -105,6 +105,7 @@ RULES = {
     "audit.entries": "log",
     "audit.listed": "log",
     "audit.export": "log",
+    "health.shown": "log",
     "outbox.listed": "keeps",
     "outbox.shown": "keeps",
     "outbox.decide": "keeps",

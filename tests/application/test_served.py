@@ -15,7 +15,7 @@ from typing import Any, ClassVar
 
 from PIL import Image
 
-from lumet.rehearsal.pages import Form
+from lumet.browsing.pages import Form
 from tests.support.capabilities import needs
 from tests.support.projects import COMMAND, ApplicationCase
 from tests.support.served import Client, free_port, start, start_nginx, wait_for

@@ -98,6 +98,29 @@ class CatalogueTest(FileCase):
         self.assertFalse(visit.column("a").automatic)
         self.assertEqual(visit.references[0].on_update, "cascade")
 
+    def test_changes_that_cannot_be_prepared_are_denied(self) -> None:
+        make_database(
+            self.path,
+            """
+            CREATE TABLE beacon (id INTEGER PRIMARY KEY, name TEXT, sorted TEXT);
+            CREATE TRIGGER sorting AFTER UPDATE OF name ON beacon BEGIN
+                UPDATE beacon SET sorted = of_another_program(NEW.name) WHERE id = NEW.id; END;
+            CREATE TABLE grade (code TEXT, name TEXT);
+            CREATE TABLE lamp (id INTEGER PRIMARY KEY, grade TEXT REFERENCES grade (code));
+            CREATE TABLE mast (id INTEGER PRIMARY KEY, height INTEGER CHECK (height > 0));
+            """,
+        )
+        found = read(self.path)
+        beacon, lamp, mast = (found.table(name) for name in ("beacon", "lamp", "mast"))
+        self.assertEqual((beacon.denied, beacon.refusal), ((), ""))
+        fixed = [column.name for column in beacon.columns if column.denied]
+        self.assertEqual(fixed, ["name"])
+        self.assertEqual(lamp.denied, ("add", "delete"))
+        self.assertEqual(lamp.column("grade").denied, ("edit",))
+        self.assertIn("mismatch", lamp.refusal)
+        self.assertEqual(found.table("grade").denied, ("delete",))
+        self.assertEqual((mast.denied, mast.refusal), ((), ""))
+
     def test_reading_leaves_the_file_as_it_was(self) -> None:
         make_database(
             self.path, SCHEMA + "INSERT INTO district VALUES ('NR', 'North');"

@@ -215,6 +215,10 @@ CREATE FUNCTION noting() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; 
 CREATE TRIGGER notes BEFORE UPDATE ON rules FOR EACH ROW EXECUTE FUNCTION noting();
 ALTER TABLE rules ENABLE ROW LEVEL SECURITY;
 CREATE POLICY seen ON rules FOR SELECT USING (true);
+CREATE TABLE diverted (id int PRIMARY KEY, name text);
+INSERT INTO diverted VALUES (1, 'Fog signal');
+CREATE RULE elsewhere AS ON INSERT TO diverted DO INSTEAD NOTHING;
+CREATE RULE unseen AS ON DELETE TO diverted DO ALSO NOTIFY diverted;
 CREATE TABLE partly (id int PRIMARY KEY, open text, shut text, unseen text);
 CREATE TABLE "Rules" ("A" int PRIMARY KEY, a text, "data" text, "order" int REFERENCES "Rules",
     "Größe %s/:x {y}" text, "xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx_height" text NOT NULL, "validate" text, "quo""te'" text);
@@ -276,6 +280,7 @@ GRANT ALL ON many TO lumet_test_reader"""
             names,
             [
                 "child",
+                "diverted",
                 "everything",
                 "kept",
                 "log",
@@ -328,6 +333,9 @@ GRANT ALL ON many TO lumet_test_reader"""
         (reference,) = rules.references
         self.assertEqual(reference.referred_table, "outer_isles.harbour")
         self.assertTrue(reference.deferrable and reference.deferred)
+        diverted = self.found.table("diverted")
+        self.assertEqual(diverted.denied, ("add",))
+        self.assertIn("elsewhere", diverted.refusal)
         indexes = {index.name: index for index in rules.indexes}
         self.assertEqual(indexes["going_down"].descending, ("id",))
         self.assertTrue(indexes["by_word"].computed)

@@ -11,7 +11,7 @@ from lumet.evidence.model import (
     Evidence,
     TableProfile,
 )
-from lumet.facts.model import Column, Type
+from lumet.facts.model import Column, Reference, Type
 from lumet.inference.columns import is_secret
 from tests.inference.test_rules import decided
 from tests.support.builders import database, evidence, reference, table
@@ -171,3 +171,79 @@ class PagesTest(unittest.TestCase):
             table("scrap", "id INTEGER #", "name TEXT !", "raw BLOB !", key="id")
         )
         self.assertEqual(decided(made, "scrap")["pages"], ["list", "edit", "delete"])
+
+
+class KeylessTest(unittest.TestCase):
+    def test_a_reference_to_a_table_without_a_key_is_a_label_still(self) -> None:
+        found = database(
+            table("log", "text TEXT"),
+            table("mark", "id INTEGER #", "log INTEGER", key="id",
+                  references=(Reference(("log",), "log", ()),)),
+        )  # fmt: skip
+        self.assertEqual(decided(found, "mark")["field/log/label"], "Log")
+
+
+class NamesElsewhereTest(unittest.TestCase):
+    """Names as old databases have them: a prefix of all tables, words written as one, a
+    zero for none, and no row to look at."""
+
+    FOUND = database(
+        table("slx_users", "id INTEGER #", "username VARCHAR(40) !", "pwd_hash VARCHAR(80) !", key="id", unique=("username",)),
+        table("slx_wardgroups", "wardgroupid INTEGER #", "name VARCHAR(40) !", key="wardgroupid"),
+        table("slx_beacons", "beaconid INTEGER #", "beaconname VARCHAR(40) !", "wardgroupid INTEGER ! =0", "parentid INTEGER ! =0",
+              "servicestate VARCHAR(10)", "autolit SMALLINT ! =1", "isenabled SMALLINT", "visits INTEGER ! =0",
+              "lastupdatedby INTEGER ! =0", "changed DATETIME !", "maintenance_data TEXT", key="beaconid"),
+        table("slx_notes", "id INTEGER #", "objecttype VARCHAR(20) !", "objectid INTEGER !", "owner_uid INTEGER !", "text TEXT !", key="id"),
+        table("slx_beacon_users", "id INTEGER #", "beacon_id INTEGER !", "user_id INTEGER !", "sort_order INTEGER ! =0", "created DATETIME =x", key="id"),
+    )  # fmt: skip
+
+    def test_references_are_named_whatever_the_style(self) -> None:
+        beacon = decided(self.FOUND, "slx_beacons")
+        self.assertEqual(beacon["field/wardgroupid/references"], "slx_wardgroups.wardgroupid")  # fmt: skip
+        self.assertEqual(beacon["field/wardgroupid/none"], 0)
+        self.assertEqual(beacon["field/parentid/references"], "slx_beacons.beaconid")
+        self.assertEqual(beacon["field/lastupdatedby/references"], "slx_users.id")
+        self.assertNotIn("field/visits/references", beacon)
+        note = decided(self.FOUND, "slx_notes")
+        self.assertEqual(note["field/owner_uid/references"], "slx_users.id")
+        self.assertNotIn("field/objectid/references", note, "it may be of any table")
+
+    def test_labels_are_words(self) -> None:
+        beacon = decided(self.FOUND, "slx_beacons")
+        self.assertEqual(beacon["plural"], "Beacons")
+        self.assertEqual(beacon["field/servicestate/label"], "Service state")
+        self.assertEqual(beacon["field/wardgroupid/label"], "Ward group")
+        self.assertEqual(decided(self.FOUND, "slx_wardgroups")["plural"], "Ward groups")
+        self.assertEqual(decided(self.FOUND, "slx_notes")["field/owner_uid/label"], "Owner")  # fmt: skip
+
+    def test_flags_stamps_and_texts_are_known_by_name_and_type(self) -> None:
+        beacon = decided(self.FOUND, "slx_beacons")
+        self.assertEqual(beacon["field/isenabled/kind"], "yes/no")
+        self.assertEqual(beacon["field/visits/kind"], "integer")
+        self.assertEqual(beacon["field/changed/automatic"], "changed at")
+        self.assertEqual(beacon["field/maintenance_data/kind"], "long text")
+        shown = beacon["list/columns"]
+        self.assertFalse({"changed", "lastupdatedby", "beaconid"} & {*shown}, shown)
+        self.assertEqual(beacon["title"], "{beaconname}")
+
+    def test_a_pair_with_a_number_of_its_own_joins(self) -> None:
+        joins = decided(self.FOUND, "slx_beacon_users")
+        self.assertEqual(joins["title"], "{beacon_id} · {user_id}")
+        self.assertTrue(joins["pages"], "a pair may be there twice, so it is no choice")
+
+    def test_many_tables_are_in_groups_around_the_most_central(self) -> None:
+        names = [(hub, part) for hub in ("mast", "quay") for part in range(10)]
+        parts = [
+            table(f"{hub}{part}", "id INTEGER #", f"{hub}_id INTEGER !", "note TEXT !", key="id",
+                  references=(reference(f"{hub}_id {hub}.id"),))
+            for hub, part in names
+        ]  # fmt: skip
+        hubs = [table(hub, "id INTEGER #", "name TEXT !", *(f"c{n} TEXT" for n in range(9)), key="id") for hub in ("mast", "quay")]  # fmt: skip
+        found = database(*hubs, *parts)
+        groups = {name: decided(found, name)["group"] for name in found.by_name}
+        self.assertEqual({groups[f"mast{n}"] for n in range(10)}, {"Masts"})
+        self.assertEqual({groups[f"quay{n}"] for n in range(10)}, {"Quays"})
+
+
+if __name__ == "__main__":
+    unittest.main()

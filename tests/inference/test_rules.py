@@ -268,9 +268,8 @@ class ColumnTest(unittest.TestCase):
             for path, e in self.entries.items()
             if path[-1] == "read_only" and e.value
         }
-        self.assertEqual(
-            fixed, {"area", "created_at"}, "changed_by must be entered: it is needed"
-        )
+        self.assertEqual(fixed, {"area"}, "changed_by must be entered: it is needed")
+        self.assertEqual(self.value("created_at", "automatic"), "created at")
 
     def test_sections_hold_every_shown_field_once(self) -> None:
         placed = [

@@ -3,6 +3,7 @@
 import os
 import shutil
 import socket
+import subprocess
 import unittest
 from collections.abc import Callable
 from typing import Any
@@ -19,11 +20,19 @@ def _answers(port: int) -> bool:
         return connection.connect_ex(("127.0.0.1", port)) == 0
 
 
+def _knows_packages() -> bool:
+    if not (shutil.which("apt-cache") and shutil.which("dpkg-deb")):
+        return False
+    asked = ["apt-cache", "show", "freeradius-config"]
+    return subprocess.run(asked, capture_output=True, check=False).returncode == 0
+
+
 _CHECKS: dict[str, tuple[Callable[[], bool], str]] = {
     "browser": (lambda: bool(CHROMIUM), "install Chromium (Debian: chromium)"),
     "nginx": (lambda: bool(NGINX), "install nginx (Debian: nginx-light)"),
     "postgresql": (lambda: _answers(5432), "start PostgreSQL on 127.0.0.1:5432"),
     "mariadb": (lambda: _answers(3306), "start MariaDB on 127.0.0.1:3306"),
+    "packages": (_knows_packages, "run apt-get update on Debian"),
 }
 
 

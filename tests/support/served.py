@@ -20,7 +20,7 @@ from threading import Thread
 from typing import Any
 from urllib.parse import urlencode
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from tests.support.capabilities import NGINX
 
 PATIENCE = 30  # seconds that a server has to begin, or to end

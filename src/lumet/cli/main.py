@@ -344,6 +344,49 @@ def rehearse(
 
 
 @app.command()
+def populate(
+    project: Project = Path(),
+    tables: Annotated[
+        Optional[list[str]],  # noqa: UP045 - Typer reads it
+        typer.Option("--tables", metavar="PATTERN", help="These tables; repeatable."),
+    ] = None,
+    rows: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            "--rows",
+            metavar="[TABLE=]NUMBER",
+            help="Rows of a usual table, 100 by default, or of one table; repeatable.",
+        ),
+    ] = None,
+    seed: Annotated[int, typer.Option("--seed", help="Which rows are made up.")] = 1,
+    yes: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option("--yes", metavar="NAME", help="The database's name, for scripts."),
+    ] = None,
+    remove: Annotated[
+        bool, typer.Option("--remove", help="Remove the rows that it added.")
+    ] = False,
+    preview: Preview = False,
+) -> None:
+    """Fill the empty tables of a development database with made-up rows.
+
+    They keep every constraint, and fit the kind of each field. Tables with rows are left
+    as they are. The database must be marked in .env: DEVELOPMENT_DATABASE=NAME
+    """
+
+    def work() -> int:
+        from lumet.cli.populating import populate_showing, remove_showing
+        from lumet.population.populating import Request, parse_rows
+
+        if remove:
+            return remove_showing(project, yes, preview)
+        request = Request(tables or (), parse_rows(rows or ()), seed)
+        return populate_showing(project, request, yes, preview)
+
+    _carry_out(work)
+
+
+@app.command()
 def serve(
     database: Annotated[
         Optional[str],  # noqa: UP045 - Typer reads it

@@ -188,6 +188,7 @@ def _findings(report: SurveyReport) -> Iterator[tuple[str, str]]:
         ("Many-to-many", _junctions_found(report)),
         ("Columns", _columns_found(decided)),
         ("Read-only", _read_only_found(report, decided)),
+        ("Refused", _refused_found(report, decided)),
         ("Unreadable", _unreadable_found(report)),
         ("Left out", _left_out_found(report, decided)),
         ("Values", _values_found(report)),
@@ -264,9 +265,21 @@ def _read_only_found(report: SurveyReport, decided: Decided) -> str:
     reasons = (
         ("a view", [t.name for t in tables if t.is_view]),
         ("no key", _without(tables, lambda t: t.primary_key or t.name in keyed)),
-        ("no right to write", _without(tables, lambda t: t.is_changeable)),
+        (
+            "no right to write",
+            _without(tables, lambda t: t.is_changeable or t.refusal),
+        ),
     )
     return " · ".join(f"{_named(names)} ({why})" for why, names in reasons if names)
+
+
+def _refused_found(report: SurveyReport, decided: Decided) -> str:
+    excluded = _excluded(decided)
+    found: dict[str, list[str]] = {}
+    for table in report.survey.database.tables:
+        if table.refusal and table.denied and table.name not in excluded:
+            found.setdefault(table.refusal, []).append(table.name)
+    return " · ".join(f"{_named(names)}: {why}" for why, names in found.items())
 
 
 def _unreadable_found(report: SurveyReport) -> str:

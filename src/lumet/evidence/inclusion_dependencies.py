@@ -138,21 +138,50 @@ class _Tester:
         values = self._values(candidate)
         if not values:
             return self._made(candidate, 0, 0, 0.0)
+        values = dict(values)
         missing = self._missing(candidate, list(values))
         if missing is None:
             return None
-        found = len(values) - len(missing)
         rows = sum(values.values())
+        none = self._none(candidate, values, missing)
+        if none in values:
+            del values[none]
+            missing.remove(none)
+        if not values:
+            return self._made(candidate, 0, 0, 0.0, none)
+        found = len(values) - len(missing)
         orphans = sum(values[value] for value in missing) / rows
         if found < HALF * len(values) or orphans > MAX_ORPHANS:
             return None
-        return self._made(
-            candidate, len(values), found, self._counted(candidate, orphans)
-        )
+        if none is None:
+            orphans = self._counted(candidate, orphans)
+        return self._made(candidate, len(values), found, orphans, none)
+
+    def _none(
+        self, candidate: Candidate, values: Collection[Any], missing: Sequence[Any]
+    ) -> int | str | None:
+        """Return the value that stands for no record, None for none: a usual one in a
+        column that takes no NULL, in its rows or by default, that is no key."""
+        column = self.database.table(candidate.table).column(candidate.columns[0])
+        if column.nullable or len(candidate.columns) > 1:
+            return None
+        usual: tuple[int | str, ...] = (0, -1) if column.type.kind == "integer" else ("0", "-1")  # fmt: skip
+        if found := next((value for value in usual if value in missing), None):
+            return found
+        if usual[0] in missing:
+            return usual[0]
+        default = column.default
+        keys = self._keys(candidate)
+        for value in usual:
+            by_default = default is not None and default.literal and default.text == str(value)  # fmt: skip
+            if by_default and value not in values and keys is not None:
+                return None if np.isin(in_order([value]), keys).any() else value
+        return None
 
     def _made(
-        self, candidate: Candidate, checked: int, found: int, orphans: float
-    ) -> Containment:
+        self, candidate: Candidate, checked: int, found: int, orphans: float,
+        none: int | str | None = None,
+    ) -> Containment:  # fmt: skip
         return Containment(
             candidate.table,
             candidate.columns,
@@ -162,6 +191,7 @@ class _Tester:
             found=found,
             orphans=two_digits(orphans),
             reach=self._reach(candidate),
+            none="" if none is None else str(none),
         )
 
     def _values(self, candidate: Candidate) -> dict[Any, int]:

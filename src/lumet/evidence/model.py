@@ -60,7 +60,9 @@ class Containment:
 
     `found` of the `checked` different values were there; 0 of 0 where there is none.
     `orphans` is the fraction of the rows without a partner. `reach` tells how far whole
-    numbers reach into the key's, from 0 to 1.
+    numbers reach into the key's, from 0 to 1. `none` is the value that stands for no
+    record where a column takes no NULL, as a text, "" where there is no such one; its
+    rows have no partner, and are no orphans.
     """
 
     table: str
@@ -71,6 +73,7 @@ class Containment:
     found: int = 0
     orphans: float = 0.0
     reach: float = 0.0
+    none: str = ""
 
     @property
     def end(self) -> tuple[str, tuple[str, ...]]:

@@ -11,6 +11,7 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from lumet.expressions.checks import and_parts, plain
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Table
 
@@ -56,16 +57,9 @@ def read_trees(text: str, table: Table, dialect: str) -> tuple[Tree, ...] | None
         # in parentheses: REPLACE at the beginning of a text would be a statement
         parsed = sqlglot.parse_one(f"({text})", read=server_of(dialect).sqlglot)
         reader = _Reader(table, dialect)
-        return tuple(reader.test(part) for part in _parts(parsed))
+        return tuple(reader.test(part) for part in and_parts(parsed))
     except (SqlglotError, _NotUnderstood):
         return None
-
-
-def _parts(node: exp.Expr) -> list[exp.Expr]:
-    node = node.unnest()
-    if isinstance(node, exp.And):
-        return _parts(node.this) + _parts(node.expression)
-    return [node]
 
 
 class _Reader:
@@ -118,10 +112,10 @@ class _Reader:
 
     def listed(self, node: exp.Expr) -> Tree:
         """Read what PostgreSQL makes of IN and NOT IN: = ANY and <> ALL (ARRAY[…])."""
-        held = _plain(node.expression)
+        held = plain(node.expression)
         is_any = isinstance(held, exp.Any)
         inner = held.this if is_any else held.expressions[0]
-        array = _plain(inner)
+        array = plain(inner)
         if is_any != isinstance(node, exp.EQ) or not isinstance(array, exp.Array):
             raise _NotUnderstood
         self.only(array, "expressions")
@@ -138,7 +132,7 @@ class _Reader:
         return Tree("not", parts=(found,)) if node.args.get("negate") else found
 
     def term(self, node: exp.Expr) -> Tree:
-        node = _plain(node)
+        node = plain(node)
         if isinstance(node, exp.Column):
             return self.column(node)
         if isinstance(node, exp.Introducer):
@@ -149,8 +143,8 @@ class _Reader:
             if node.is_string:
                 return Tree("text", str(node.this))
             return Tree("number", _number(str(node.this)))
-        if isinstance(node, exp.Neg) and isinstance(_plain(node.this), exp.Literal):
-            return Tree("number", -_number(str(_plain(node.this).this)))
+        if isinstance(node, exp.Neg) and isinstance(plain(node.this), exp.Literal):
+            return Tree("number", -_number(str(plain(node.this).this)))
         if isinstance(node, exp.Length) and not self.counts_bytes:
             self.only(node, "this")
             return Tree("length", parts=(self.term(node.this),))
@@ -173,16 +167,9 @@ class _Reader:
 
 
 def _is_listed(node: exp.Expr) -> bool:
-    held = _plain(node)
+    held = plain(node)
     is_all = isinstance(held, exp.Anonymous) and held.name.upper() == "ALL"
     return isinstance(held, exp.Any) or (is_all and len(held.expressions) == 1)
-
-
-def _plain(node: exp.Expr) -> exp.Expr:
-    """Remove parentheses and the casts that PostgreSQL adds everywhere."""
-    while isinstance(node, exp.Paren | exp.Cast):
-        node = node.this
-    return node
 
 
 def _number(text: str) -> Decimal:

@@ -43,23 +43,26 @@ def read_check(text: str, dialect: str) -> tuple[Rule, ...]:
         parsed = sqlglot.parse_one(f"({text})", read=server_of(dialect).sqlglot)
     except SqlglotError:
         return ()
-    found = (_understand(part) for part in _parts(parsed))
+    found = (_understand(part) for part in and_parts(parsed))
     return tuple(rule for rule in found if rule is not None)
 
 
-def _parts(node: exp.Expr) -> list[exp.Expr]:
+def and_parts(node: exp.Expr) -> list[exp.Expr]:
+    """Return the parts of a condition that are joined by AND."""
     node = node.unnest()
     if isinstance(node, exp.And):
-        return _parts(node.this) + _parts(node.expression)
+        return and_parts(node.this) + and_parts(node.expression)
     return [node]
 
 
 def _understand(node: exp.Expr) -> Rule | None:
     if isinstance(node, exp.In):
         return _one_of(node.this, node.expressions, node, {"this", "expressions"})
-    if isinstance(node, exp.EQ) and isinstance(_plain(node.expression), exp.Any):
+    if isinstance(node, exp.EQ) and _text(node.expression) is not None:
+        return _one_of(node.this, [node.expression], node, {"this", "expression"})
+    if isinstance(node, exp.EQ) and isinstance(plain(node.expression), exp.Any):
         # PostgreSQL writes IN as = ANY (ARRAY[…])
-        listed = _plain(_plain(node.expression).this)
+        listed = plain(plain(node.expression).this)
         if isinstance(listed, exp.Array):
             return _one_of(node.this, listed.expressions, listed, {"expressions"})
         return None
@@ -89,7 +92,7 @@ def _one_of(
     return OneOf(column, tuple(text for text in texts if text is not None))
 
 
-def _plain(node: exp.Expr) -> exp.Expr:
+def plain(node: exp.Expr) -> exp.Expr:
     """Remove parentheses and casts, which PostgreSQL adds everywhere."""
     while isinstance(node, exp.Paren | exp.Cast):
         node = node.this
@@ -97,23 +100,23 @@ def _plain(node: exp.Expr) -> exp.Expr:
 
 
 def _text(node: exp.Expr) -> str | None:
-    plain = _plain(node)
-    if isinstance(plain, exp.Introducer):  # MariaDB's _utf8mb4'…'
-        plain = _plain(plain.expression)
-    if isinstance(plain, exp.Literal) and plain.is_string:
-        return str(plain.this)
+    bare = plain(node)
+    if isinstance(bare, exp.Introducer):  # MariaDB's _utf8mb4'…'
+        bare = plain(bare.expression)
+    if isinstance(bare, exp.Literal) and bare.is_string:
+        return str(bare.this)
     return None
 
 
 def _column(node: exp.Expr) -> str:
-    plain = _plain(node)
-    return plain.name if isinstance(plain, exp.Column) and not plain.table else ""
+    bare = plain(node)
+    return bare.name if isinstance(bare, exp.Column) and not bare.table else ""
 
 
 def _number(node: exp.Expr) -> Decimal | None:
-    node = _plain(node)
+    node = plain(node)
     negative = isinstance(node, exp.Neg)
-    literal = _plain(node.this) if negative else node
+    literal = plain(node.this) if negative else node
     if not isinstance(literal, exp.Literal):
         return None
     try:

@@ -137,7 +137,7 @@ class Table:
 
     `name` is unique within a `Database`: outside the default schema it begins with the
     `schema` and a dot. `denied` is what the user who connected may not do with its
-    rows; `row_security` may refuse some rows besides. `estimate` is the database's own
+    rows; `refusal` says why where that is no matter of rights; `row_security` may refuse some rows besides. `estimate` is the database's own
     guess of the rows, a power of ten, 0 where it has none or a small one. Of a view, or
     of a query that the project adds, `definition` is the text and `updatable` tells
     whether the database would take changes to it.
@@ -160,6 +160,7 @@ class Table:
     triggers: tuple[str, ...] = ()
     definition: str = ""
     updatable: bool = False
+    refusal: str = ""
 
     @property
     def own_name(self) -> str:

@@ -126,7 +126,9 @@ def _needs_value(source: TableSource, column: Column) -> bool:
     table = source.table
     is_numbered = column.automatic and table.reference_of(column.name) is None
     is_computed = column.default is not None and not column.default.literal
-    if column.nullable or is_numbered or is_computed:
+    # without its key, which may have been found in the rows, no record is found again
+    may_be_empty = column.nullable and column.name not in table.primary_key
+    if may_be_empty or is_numbered or is_computed:
         return False
     decided = source.decisions.field.get(column.name)
     if decided is None:

@@ -18,6 +18,7 @@ from lumet.design.toml_statements import format_value
 from lumet.errors import LumetError
 from lumet.expressions.conditions import NAME
 from lumet.facts.dialects import server_of
+from lumet.generation.empty_copy import sqlite_schema
 from lumet.generation.model import Application
 from lumet.generation.roles import ALL, build_roles
 from lumet.generation.tables import build_tables, module_names
@@ -93,6 +94,13 @@ def render(
         f"{package}/tables/__init__.py": fill("tables_init.py", **common),
         "tests/__init__.py": '"""The application\'s own tests: python -m unittest."""\n',
         "tests/test_application.py": fill("test_application.py", **common),
+        "tests/test_records.py": fill("test_records.py", **common),
+        "tests/support/__init__.py": '"""What the tests share."""\n',
+        "tests/support/application.py": fill("tests_application.py", **common),
+        **{
+            f"tests/support/{name}": _browsing(name)
+            for name in ("pages.py", "entries.py")
+        },
     }
     for table in tables:
         texts = {"name_text": _plain(table.name), "plural_text": _plain(table.plural)}
@@ -123,7 +131,12 @@ def render(
     wanted |= {path: text.encode() for path, text in formatted(new).items()}
     wanted |= {path: text.encode() for path, text in other.items()}
     wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
-    once = {f"{package}/custom/__init__.py": fill("custom_init.py").encode()}
+    if schema := sqlite_schema(application.database):
+        wanted["tests/support/schema.sql"] = schema.encode()
+    once = {
+        f"{package}/custom/__init__.py": fill("custom_init.py").encode(),
+        "tests/examples.py": fill("tests_examples.py").encode(),
+    }
     return Rendered(wanted, once, drafts)
 
 
@@ -192,6 +205,11 @@ def formatted(files_: dict[str, str]) -> dict[str, str]:
                 "This is a bug in Lumet; please report it with the definition of the table.",
             )
         return {path: Path(folder, path).read_text(encoding="utf-8") for path in files_}
+
+
+def _browsing(name: str) -> str:
+    """Return a module of page objects for the application's tests."""
+    return (files("lumet") / "browsing" / name).read_text("utf-8")
 
 
 def _kit() -> dict[str, bytes]:

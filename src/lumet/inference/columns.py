@@ -1,39 +1,26 @@
 """Questions about one column: its label, its kind, whether it is hidden or
 read-only."""
 
-from itertools import pairwise
-
 from lumet.design.dependent_lookups import lookup_reference
-from lumet.facts.model import Column
-from lumet.inference.kinds import FLAG_VERBS, STAMP_VERBS
+from lumet.facts.model import Column, Reference
+from lumet.inference.glued_words import is_word
+from lumet.inference.kinds import FLAG_VERBS
 from lumet.inference.labels_from_names import (
     KEY_WORDS,
     split_words,
+    to_singular,
     unit_of,
 )
 from lumet.inference.rules import Choice, ColumnRule, Subject
+from lumet.inference.secrets import is_secret
+from lumet.inference.stamps import is_of_creation, is_stamp
 
-_SECRET_WORDS = frozenset({"password", "passwd", "pwd", "pw", "secret", "token", "salt",
-                           "passphrase", "psk", "passcode", "apikey", "privatekey",
-                           "secretkey", "sessionid", "sessionkey", "credential",
-                           "credentials", "passwort", "kennwort"})  # fmt: skip
-_SECRET_PAIRS = frozenset({("api", "key"), ("private", "key"), ("secret", "key"),
-                           ("session", "id"), ("session", "key"), ("pass", "phrase"),
-                           ("access", "key"), ("pre", "shared")})  # fmt: skip
-_GLUED = ("password", "passwd", "passphrase", "apikey", "privatekey", "secretkey",
-          "sessionkey", "sessionid", "accesstoken", "authtoken")  # fmt: skip
-# behind such a word these say something about the secret, and are none
-_ABOUT_SECRETS = frozenset({"min", "max", "minimum", "maximum", "length", "len", "size",
-                            "policy", "expires", "expiry", "expired", "changed",
-                            "updated", "set", "at", "on", "date", "days", "age", "count",
-                            "attempts", "failed", "type", "kind", "required", "enabled",
-                            "valid", "until", "lifetime", "ttl", "id", "name", "rule",
-                            "rules", "question", "reset"})  # fmt: skip
 _COUNTING = ("serial", "identity", "autoinc", "counter")  # in a type's name
 _VERSION_NAMES = frozenset(
     {"version", "row_version", "lock_version", "rev", "revision"}
 )
-_STAMP_ENDS = frozenset({"at", "on", "by", "date", "time", "ts", "stamp", "utc"})
+# of a reference, what says nothing of the record
+_NOTHING = frozenset({"ref", "fk", "rel", "rec", "record", "obj", "key", "id", "our", "uid", "int", "no", "num"})  # fmt: skip
 COLOURS: dict[str, tuple[str, ...]] = {
     "green": ("passed", "ok", "good", "done", "active", "working", "approved", "closed",
              "repaired", "valid", "complete", "completed", "lit"),
@@ -50,15 +37,32 @@ def label_of_reference(subject: Subject, column: Column) -> Choice | None:
     reference = lookup_reference(subject.table, column.name)
     if reference is None:
         return None
-    words = split_words(column.name)
-    stem = words[:-1] if len(words) > 1 and words[-1] in KEY_WORDS else words
-    if stem == split_words(subject.database.own_name(reference.referred_table)):
-        singular = subject.answers.get((reference.referred_table, "singular"))
-        if singular is not None:
-            return Choice(singular.value, "the name of the referenced table")
+    words = subject.splitter.words(split_words(column.name))
+    stem = words[:-1] if len(words) > 1 and words[-1] in (*KEY_WORDS, "uid") else words
+    singular = subject.answers.get((reference.referred_table, "singular"))
+    if singular is not None and _says_no_more(subject, column, stem, reference):
+        return Choice(singular.value, "the name of the referenced table")
     return Choice(
         subject.label(stem) or column.name, f"refers to {reference.referred_table}"
     )
+
+
+def _says_no_more(
+    subject: Subject, column: Column, stem: list[str], reference: Reference
+) -> bool:
+    """Tell whether a column says no more than the table that it refers to: it has the
+    table's name, that of a key, or the name of the referenced key, whose prefix is no
+    word: `gus_id` of `g_user_session`."""
+    referred = subject.about(reference.referred_table)
+    plain = tuple(to_singular(word) for word in stem)
+    if plain == referred.words or stem == split_words(referred.table.own_name):
+        return True
+    if set(stem) <= _NOTHING:
+        return True
+    # empty where it refers to a table without a key
+    keys = [each.casefold() for each in reference.referred_columns[-1:]]
+    same = keys == [column.name.casefold()]
+    return same and len(stem) == 1 and stem[0] not in referred.words and not is_word(stem[0])  # fmt: skip
 
 
 def label_of_key(subject: Subject, column: Column) -> Choice | None:
@@ -88,7 +92,7 @@ def label_without_prefix(subject: Subject, column: Column) -> Choice | None:
 
 def label_of_flag(subject: Subject, column: Column) -> Choice | None:
     """A yes or no drops its verb: `is_automated` is "Automated"."""
-    words = split_words(column.name)
+    words = subject.splitter.words(split_words(column.name))
     if len(words) > 1 and words[0] in FLAG_VERBS and (
         column.type.kind in ("boolean", "integer")
     ):  # fmt: skip
@@ -163,30 +167,13 @@ def kind_of_secret(subject: Subject, column: Column) -> Choice | None:
 def _is_secret_here(subject: Subject, column: Column) -> bool:
     """Tell whether a column is a secret, and no reference: `session_id` may be one."""
     refers = any(column.name in each.columns for each in subject.table.references)
-    return is_secret(column) and not refers
+    is_key = subject.words[-2:] == ("api", "key") and column.name.casefold() in ("key", "hash")  # fmt: skip
+    return (is_secret(column) or is_key) and not refers
 
 
 def _is_entered(column: Column) -> bool:
     """Tell whether a new record requires a value from its user."""
     return not (column.nullable or column.is_filled)
-
-
-def is_secret(column: Column) -> bool:
-    """Tell whether a column is named like a secret: a text or bytes, in words or glued
-    together. Example: `PW`, `apikey`; not `password_min_length`, nor a `tokenid` that
-    is a number."""
-    if column.type.kind not in ("text", "binary", "uuid", "json", "unknown"):
-        return False
-    words = split_words(column.name)
-    if set(words[-1:]) & _ABOUT_SECRETS and tuple(words[-2:]) not in _SECRET_PAIRS:
-        return False
-    pairs = set(pairwise(words))
-    glued = "".join(words)
-    return bool(
-        _SECRET_WORDS.intersection(words)
-        or pairs & _SECRET_PAIRS
-        or any(each in glued for each in _GLUED)
-    )
 
 
 def hidden_version(subject: Subject, column: Column) -> Choice | None:
@@ -223,15 +210,11 @@ def read_only_denied(subject: Subject, column: Column) -> Choice | None:
 def read_only_stamp(subject: Subject, column: Column) -> Choice | None:
     """Time and user of the creation or last change of a record; only where it may stay
     empty or the database fills it in. Example: `created_at`."""
+    if automatic_stamp(subject, column) is not None:
+        return None  # the application writes it
     if is_stamp(column) and (column.nullable or column.default is not None):
         return Choice(True, "an automatic value", 0.9)
     return None
-
-
-def is_stamp(column: Column) -> bool:
-    """Tell whether a column is named like `created_at` or `modified_by`."""
-    words = split_words(column.name)
-    return len(words) == 2 and words[0] in STAMP_VERBS and words[1] in _STAMP_ENDS
 
 
 def read_only_other(subject: Subject, column: Column) -> Choice | None:
@@ -296,6 +279,21 @@ def _is_told_apart(subject: Subject, column: Column) -> bool:
     )
 
 
+def automatic_stamp(subject: Subject, column: Column) -> Choice | None:
+    """A stamp that neither the database nor a trigger writes is written by the
+    application. Example: `created` of type timestamp, without a default."""
+    table = subject.table
+    is_moment = column.type.kind in ("date", "datetime")
+    is_filled = column.default is not None or column.generated or column.denied
+    if not is_moment or is_filled or table.is_view or table.triggers:
+        return None
+    if not is_stamp(column) or _is_told_apart(subject, column):
+        return None
+    how = "created at" if is_of_creation(column) else "changed at"
+    return Choice(how, "a stamp that nothing in the database writes", 0.8)
+
+
+AUTOMATIC_RULES: tuple[ColumnRule, ...] = (automatic_stamp,)
 REQUIRED_RULES: tuple[ColumnRule, ...] = (required_by_empty_texts,)
 
 

@@ -9,6 +9,7 @@ from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
 from lumet.inference import columns, details, kinds, relations, tables, titles
+from lumet.inference.glued_words import WordSplitter
 from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary
 from lumet.inference.references import (
     FoundReference,
@@ -49,6 +50,7 @@ def infer(
     database = with_found(keyed, (), references)
     start = Subject(database, evidence, database.tables[0], glossary=glossary)
     start.shared = shared_word(database)
+    start.splitter = WordSplitter(database)
     start.keys.update({key.table: key for key in keys if key.is_used})
     start.found.update({(f.table, f.columns): f for f in references if f.is_used})
     subjects = [start.about(table.name) for table in database.tables if table.columns]
@@ -148,6 +150,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
         ("read_only", columns.READ_ONLY_RULES),
         ("required", columns.REQUIRED_RULES),
         ("generated", columns.GENERATED_RULES),
+        ("automatic", columns.AUTOMATIC_RULES),
     )
     for question, rules in questions:
         choice = ask_column(rules, subject, column)
@@ -157,7 +160,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
 
 # of a column, by its key in the decision file
 _FIELD_QUESTIONS = ("label", "kind", "depends_on", "unit", "total", "storage_format",
-                    "other_values", "hidden", "read_only", "required", "generated")  # fmt: skip
+                    "other_values", "hidden", "read_only", "required", "generated", "automatic")  # fmt: skip
 
 
 def _entries(subject: Subject) -> tuple[Entry, ...]:
@@ -236,6 +239,9 @@ def _column_answers(subject: Subject, column: Column) -> Iterator[Answer]:
         end = f"{found.referred_table}.{found.referred_columns[0]}"
         choice = Choice(end, found.reason, found.confidence)
         yield (*path, "references"), choice
+        if found.none:
+            value = int(found.none) if column.type.kind == "integer" else found.none
+            yield (*path, "none"), Choice(value, "stands for no record", 0.8)
     for question in _FIELD_QUESTIONS:
         yield (*path, question), subject.answers.get((table, column.name, question))
     kind = subject.answer(column.name, "kind")

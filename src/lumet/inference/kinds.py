@@ -8,6 +8,7 @@ from lumet.evidence.storage_format_detection import SPELLINGS, YES_NO
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.labels_from_names import ABBREVIATIONS, KEY_WORDS, split_words
 from lumet.inference.rules import Choice, ColumnRule, Subject
+from lumet.inference.stamps import is_stamp
 from lumet.kinds import KIND_OF, KINDS
 from lumet.kinds import kind_of_type as usual_kind
 from lumet.kit.contract import DATES
@@ -16,7 +17,32 @@ LONG_WORDS = frozenset(
     {"remark", "remarks", "note", "notes", "comment", "comments", "description",
      "desc", "memo", "body", "text", "details"}
 )  # fmt: skip
-FLAG_VERBS = frozenset({"is", "has", "can", "was"})
+# of a text without a short limit, as its last word
+_LONG_ENDS = frozenset(
+    {"data", "content", "contents", "vars", "variables", "preferences", "config",
+     "configuration", "parameters", "params", "attributes", "attrs", "attr", "metadata",
+     "signature", "template", "script", "html", "markdown", "xml", "yaml", "vcard",
+     "certificate", "headers", "sql", "rule", "args", "arguments", "error", "output",
+     "info", "context", "trace", "stacktrace", "cache", "json", "payload", "resources",
+     "properties", "errors", "log"}
+)  # fmt: skip
+_LONG_PAIRS = frozenset({("public", "key"), ("private", "key"), ("error", "message")})
+_LONG_TYPES = ("mediumtext", "longtext", "clob", "ntext", "nclob")
+FLAG_VERBS = frozenset({"is", "has", "can", "was", "does", "should", "may"})
+# words of flags in whole numbers, which are no counts
+_FLAG_ENDS = ("enabled", "disabled", "deleted", "archived", "locked", "hidden", "visible",
+              "approved", "confirmed", "readonly", "frozen", "published", "active",
+              "inactive", "mandatory", "required", "suspended", "obsolete")  # fmt: skip
+# and of those in the smallest ones, which a default of 0 or 1 confirms
+_SMALL_FLAG_ENDS = frozenset(
+    {"del", "standard", "valid", "important", "fatal", "confidential", "private", "public",
+     "admin", "operator", "allowed", "present", "primary", "main", "default", "current",
+     "html", "last", "first", "paid", "sent", "read", "done", "finished", "completed",
+     "complete", "closed", "open", "checked", "verified", "selected", "favourite",
+     "favorite", "subscribed", "notify", "rollback", "blocked", "flag", "passwords",
+     "validator", "online", "printed", "merged", "down", "up", "allow", "forbid"}
+)  # fmt: skip
+_SMALL_TYPES = ("tinyint", "smallint", "bit", "int2")
 FLAG_WORDS = frozenset({"flag", "flg", "yn", "enabled", "disabled", "active", "inactive",
                         "deleted", "archived", "locked", "visible", "hidden", "default",
                         "valid", "approved", "confirmed"})  # fmt: skip
@@ -30,9 +56,6 @@ _DATE_WORDS = frozenset(
 _USUAL = {"date": ("YYYY-MM-DD",), "datetime": ("YYYY-MM-DD hh:mm:ss",)}
 AGREES = 0.98  # of the rows; what does not fit would be refused by every form
 ENOUGH_TO_AGREE = 30  # rows that have both; fewer may agree by chance
-STAMP_VERBS = frozenset(
-    {"created", "updated", "modified", "changed", "inserted", "imported"}
-)
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
 MAX_CHOICES = 12  # different values; more are no choice
@@ -48,7 +71,8 @@ CHOICE_WORDS = frozenset(
 )  # fmt: skip
 _YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", "season",
                          "born", "until", "from", "erected", "launched"})  # fmt: skip
-_TELLING_ELSE = frozenset({"type", "kind", "status", "name", "title", "size", "format", "id",
+_TELLING_ELSE = frozenset({"host", "server", "domain", "template", "digest", "port", "reader",
+                           "type", "kind", "status", "name", "title", "size", "format", "id",
                            "code", "count", "flag", "note", "remark", "sent"})  # fmt: skip
 CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
                         "nok", "dkk", "pln", "jpy"})  # fmt: skip
@@ -128,9 +152,11 @@ def followable(
         return
     target = database.table(reference.referred_table)
     for ours, theirs in columns_followed(table, column, database).items():
-        words = split_words(ours)
-        is_stamp = bool(words) and (words[0] in STAMP_VERBS or words[-1] == "by")
-        if not is_stamp and not target.column(theirs).nullable:
+        is_by = split_words(ours)[-1:] == ["by"]
+        if (
+            not (is_by or is_stamp(table.column(ours)))
+            and not target.column(theirs).nullable
+        ):
             yield ours, theirs
 
 
@@ -262,6 +288,31 @@ def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
+def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
+    """Without a row to look at: a whole number named like a flag, whose type or default
+    agrees. Example: `enabled SMALLINT DEFAULT 1`, `is_admin INTEGER DEFAULT 0`,
+    `closed TINYINT(1)`."""
+    profile = subject.column_profile(column.name)
+    is_read = profile is not None and profile.distinct > 0
+    if column.type.kind != "integer" or is_read or subject.table.is_view:
+        return None
+    words = subject.splitter.words(split_words(column.name))
+    native = column.type.native.lower()
+    default = column.default
+    is_either = default is not None and default.literal and default.text in ("0", "1")
+    is_small = native.startswith(_SMALL_TYPES)
+    if native.startswith(("tinyint(1)", "bit(1)")):
+        return Choice("yes/no", f"declared as {column.type.native}", 0.9)
+    is_named = bool(FLAG_VERBS.intersection(words[:1])) and len(words) > 1
+    is_named = is_named or words[-1:] == ["flag"] or column.name.casefold().endswith(_FLAG_ENDS)  # fmt: skip
+    if is_named and (is_small or is_either):
+        return Choice("yes/no", "named like one, with a default or a type of one", 0.85)
+    is_like = bool(_SMALL_FLAG_ENDS.intersection((*words[-1:], *words[:1])))
+    if is_like and is_either and (is_small or not column.nullable):
+        return Choice("yes/no", f"named like one, {default.text if default else ''} by default", 0.75)  # fmt: skip
+    return None
+
+
 def kind_of_like_a_reference(subject: Subject, column: Column) -> Choice | None:
     """Named like another table and its key, without a declaration: shown as it is, and
     marked as doubtful. Example: `keeper_id` whose values are in no keeper."""
@@ -347,6 +398,10 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
     for kind in KINDS:
         if kind.looks and kind.words.intersection([*words[-2:], "".join(words)]):
             looks = values is None or values.pattern in kind.looks
+            if (
+                values is None and words[-1] == "filename"
+            ):  # of a file: not what uploads name
+                continue
             if looks and not _TELLING_ELSE.intersection(words[-1:]):
                 return Choice(kind.name, "by its name", 0.85)
     return None
@@ -412,7 +467,7 @@ def _words(subject: Subject, column: Column) -> list[str]:
     """Return the words of a name with what its abbreviations stand for."""
     words = (
         subject.glossary.get(word, "") or ABBREVIATIONS.get(word, word)
-        for word in split_words(column.name)
+        for word in subject.splitter.words(split_words(column.name))
     )
     return [part for word in words for part in word.casefold().split()]
 
@@ -452,12 +507,23 @@ def _plain_kind(subject: Subject, column: Column) -> str:
         profile = subject.column_profile(column.name)
         short = column.type.length is not None and column.type.length <= LONG_TEXT
         brief = profile is not None and 0 < profile.longest <= BRIEF
-        long_name = (
-            bool(LONG_WORDS.intersection(split_words(column.name))) and not brief
-        )
+        long_name = is_named_long(subject, column) and not brief
         long_values = profile is not None and profile.longest > LONG_TEXT
         return "long text" if not short and (long_name or long_values) else "text"
     return usual_kind(kind).name
+
+
+def is_named_long(subject: Subject, column: Column) -> bool:
+    """Tell whether a text is declared, or named, like one of several lines."""
+    native = column.type.native.lower()
+    words = subject.splitter.words(split_words(column.name))
+    if native.startswith(_LONG_TYPES) or LONG_WORDS.intersection(words):
+        return True
+    if column.type.length is not None and column.type.length < 4_000:
+        return False
+    return words[-1:] != [] and (
+        words[-1] in _LONG_ENDS or tuple(words[-2:]) in _LONG_PAIRS
+    )
 
 
 KIND_RULES: tuple[ColumnRule, ...] = (
@@ -469,6 +535,7 @@ KIND_RULES: tuple[ColumnRule, ...] = (
     kind_of_duration,
     kind_of_check,
     kind_of_flag,
+    kind_of_flag_by_name,
     kind_of_pattern,
     kind_of_telling_name,
     kind_of_binary,

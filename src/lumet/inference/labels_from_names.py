@@ -177,7 +177,10 @@ def unit_of(words: list[str]) -> str:
 
 
 def to_singular(word: str) -> str:
-    """Return the singular of an English noun, the noun itself if it is one."""
+    """Return the singular of an English noun, the noun itself if it is one, or so short
+    that it may be initials: `gus`."""
+    if len(word) <= 3 and word != "ids":
+        return word
     if word in _SINGULAR_WITH_S or word.endswith("ss"):
         return word
     if word.endswith("es") and word[:-2] in _SINGULAR_WITH_S:
@@ -186,7 +189,9 @@ def to_singular(word: str) -> str:
 
 
 def to_plural(word: str) -> str:
-    """Return the plural of an English noun in the singular."""
+    """Return the plural of an English noun in the singular; a number stays."""
+    if word[-1:].isdigit():
+        return word
     if word in _SINGULAR_WITH_S and word not in ("chassis", "corps", "basis"):
         return word + "es"
     return str(inflection.pluralize(word))

@@ -12,8 +12,9 @@ from lumet.inference.labels_from_names import (
 
 KEYS = frozenset(
     {"id", "code", "number", "key", "ref", "reference", "fk", "uuid", "guid", "pk", "oid",
-     "ident", "identifier", "symbol", "kuerzel", "kennung", "nummer"}
+     "ident", "identifier", "symbol", "uid", "kuerzel", "kennung", "nummer"}
 )  # fmt: skip
+BEGINS = 0.93
 SAME, TABLE, ROLE, PART, SHORT, SOME, HINT = 1.0, 0.97, 0.92, 0.85, 0.82, 0.75, 0.3
 FAINT = 0.25  # only worth something where the values speak for themselves
 _VOWELS = frozenset("aeiou")
@@ -49,7 +50,7 @@ _PLACE_ROLES = frozenset(
 )  # fmt: skip
 _PARENTS = frozenset(
     {"parent", "super", "superior", "predecessor", "successor", "previous", "prev", "next",
-     "original", "root", "replaces", "replaced", "replacement", "supersedes", "superseded",
+     "original", "clone", "root", "replaces", "replaced", "replacement", "supersedes", "superseded",
      "belongs", "reports", "supervisor", "manager", "boss", "upper", "above", "report", "belong", "replace", "master",
      "mother", "father", "dam", "sire", "main", "ancestor", "partof", "group", "vorgesetzter", "vorgesetzte"}
 )  # fmt: skip
@@ -58,11 +59,13 @@ QUANTITIES = frozenset(
      "seq", "sequence", "sort", "rank", "rating", "version", "size", "length", "width",
      "height", "depth", "weight", "duration", "minute", "hour", "day", "price", "cost", "rate",
      "percent", "month", "week", "second", "score", "value", "limit", "capacity", "balance",
-     "priority", "rows", "pages", "floor", "index", "step", "latitude", "longitude", "flag"}
+     "priority", "counter", "attempt", "tries", "times", "rows", "pages", "floor", "index", "step", "latitude", "longitude", "flag"}
 )  # fmt: skip
 
 
 MIN_LENGTH = 3  # letters; shorter names are alike by chance
+_NO_KEY_NAMES = frozenset({"url", "uri", "link", "path", "address", "ip", "host", "hostname", "file",
+                           "filename", "phone", "ticket"})  # fmt: skip
 _GENERIC = frozenset({"name", "title", "label", "description", "type", "status", "value", "date",
                       "text", "kind", "category", "level", "state", "email"})  # fmt: skip
 _SHORT_ROLES = frozenset({"insp", "supv", "spv", "opr", "oper", "resp", "appr", "asst", "capt",
@@ -116,10 +119,17 @@ def split_together(words: Words, vocabulary: frozenset[str]) -> Words:
 def table_words(name: str, shared: str = "") -> Words:
     """Return the words of a table's own name, without a prefix that says "table" or
     that nearly all tables share."""
-    words = plain_words(name)
+    words = tuple(_without_digits(word) for word in plain_words(name))
     while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
         words = words[1:]
     return words
+
+
+def _without_digits(word: str) -> str:
+    """Return the singular of a word without the digits of a second table of its kind:
+    `filters2`."""
+    bare = word.rstrip("0123456789")
+    return to_singular(bare) if len(bare) > 2 else word
 
 
 def without_keys(words: Words) -> Words:
@@ -161,6 +171,9 @@ def stem_likeness(stem: Words, table: Words) -> Likeness:
         return Likeness(ROLE, f'named like {name}, as "{role}"')
     if len(together) < MIN_LENGTH:
         return NONE
+    if len(stem) > 1 and table[: len(stem)] == stem:
+        # says more than that its last word is another table's name
+        return Likeness(BEGINS, f"named like the beginning of {name}")
     if table[-len(stem) :] == stem:
         return Likeness(PART, f"named like the end of {name}")
     if len(joined) >= 4 and together.endswith(joined):
@@ -179,6 +192,8 @@ def _shortened_likeness(stem: Words, table: Words) -> Likeness:
         return Likeness(SOME, f"named like a part of {name}")
     if len(table) == 1:
         return NONE
+    if len(stem) > 1 and stem[-1] == table[-1]:
+        return Likeness(SOME, f"ends like {name}")
     if together == "".join(word[:1] for word in table):
         return Likeness(SOME, f"the first letters of {name}")
     if len(stem) == 1 and abbreviates(stem[0], table[-1]):
@@ -215,6 +230,8 @@ def likeness(ends: Ends) -> Likeness:
     if is_self and stem == own:
         return NONE  # its own key
     found = stem_likeness(stem, table)
+    if own and stem and table == own + stem:  # `type_id` of `principal`
+        found = Likeness(TABLE, f"named like {'_'.join(table)}, without its own table's name")  # fmt: skip
     if _has_key_s_name(column, key, found):
         return _of_key_s_name(ends, stem, found)
     if is_self and found.score < ROLE:
@@ -228,15 +245,16 @@ def likeness(ends: Ends) -> Likeness:
 
 def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
     """Tell whether a column has the name of the key, which says more than "key"."""
-    if column != key or not without_keys(key):
+    if column != key or not without_keys(key) or column[-1] in _NO_KEY_NAMES:
         return False
     return bool(found.score) or not _GENERIC.issuperset(column)
 
 
 def _of_key_s_name(ends: Ends, stem: Words, found: Likeness) -> Likeness:
     """Return the likeness of a column that has the name of the key."""
-    is_own = ends.own == ends.table or without_keys(ends.key) == stem == ends.own
-    if not found.score and is_own:
+    if without_keys(ends.key) == stem == ends.own:
+        return NONE  # named for its own table
+    if not found.score and ends.own == ends.table:
         return NONE
     sure = SAME if found.score >= PART else 0.88 if found.score else 0.9
     return Likeness(sure, "has the name of that key")

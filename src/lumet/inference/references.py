@@ -6,13 +6,15 @@ What is found is used from USED on; below it is proposed to a person.
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from heapq import nsmallest
 from itertools import product
 
 from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import ColumnProfile, Containment, Evidence, TableProfile
 from lumet.facts.model import Column, Database, Reference, Table
+from lumet.inference.glued_words import WordSplitter
+from lumet.inference.labels_from_names import split_words, to_singular
 from lumet.inference.name_similarity import (
     HINT,
     KEYS,
@@ -29,7 +31,10 @@ from lumet.inference.name_similarity import (
     table_words,
     without_keys,
 )
+from lumet.inference.secrets import is_secret
+from lumet.inference.stamps import is_actor
 
+WHO = 0.9  # a stamp of who did it, where there is one table of accounts
 USED = 0.7  # confidence; at 0.6 and at 0.8 F1 falls from 1.000 to 0.998
 # Scores of names, from `name_similarity`. Each lies in a range in which the labelled
 # databases give the same F1, measured by python -m bench.thresholds
@@ -40,6 +45,7 @@ SIMILAR = 0.65  # believed where all values are in the key
 LOOSE = 0.5  # believed with texts, or with numbers that reach far into the key
 # Reach of whole numbers into the key's range; small numbers are in every key.
 FAR, WIDE, SOME = 0.6, 0.4, 0.3
+RIVAL_NAME = 0.05  # of a name's score; a table further behind is no other choice
 RIVAL = 0.5  # of the best reach; a rival below it is no other choice
 MAX_NEAR = 60  # targets that one column's name is compared with
 MAX_ORPHANS = 0.2  # of the rows; at 0.05 F1 falls to 0.998, at 0.4 it is the same
@@ -50,6 +56,7 @@ MANY = 10  # different values; 5 to 20: the same
 FEW = 5  # different values; 2 to 10: the same
 _PERSON_NAMES = frozenset({"first", "last", "given", "family", "sur", "fore", "surname",
                            "forename", "firstname", "lastname", "familyname", "vorname", "nachname", "prenom"})  # fmt: skip
+_OWNERS = frozenset({("owner",), ("assignee",), ("requestor",), ("reviewer",), ("editor",), ("author",)})  # fmt: skip
 _LOGINS = frozenset({"login", "username", "user", "initial", "account", "badge"})
 _BARE = frozenset({"type", "kind", "status", "class", "mode", "state", "category", "level",
                    "group", "grade"})  # fmt: skip
@@ -60,7 +67,8 @@ _LIKE_INTEGERS = frozenset({"integer", "decimal"})
 @dataclass(frozen=True, slots=True)
 class FoundReference:
     """An undeclared reference, with its evidence. `orphans` is the
-    fraction of the rows without a partner."""
+    fraction of the rows without a partner; `none` the value that stands for no
+    record, "" for none."""
 
     table: str
     columns: tuple[str, ...]
@@ -69,6 +77,7 @@ class FoundReference:
     confidence: float
     reason: str
     orphans: float = 0.0
+    none: str = ""
 
     @property
     def is_used(self) -> bool:
@@ -228,6 +237,12 @@ class Proposer:
         self.words = {
             t.name: table_words(t.own_name, self.shared) for t in database.tables
         }
+        held = Counter(self.words.values())
+        for t in database.tables:
+            if (
+                held[self.words[t.name]] > 1
+            ):  # `filter_actions` beside `filters2_actions`
+                self.words[t.name] = plain_words(t.own_name)
         self.targets = [
             target
             for t in database.tables
@@ -247,6 +262,13 @@ class Proposer:
         self.vocabulary = frozenset({*known, *ROLES})
         self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
         self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
+        self._splitter = WordSplitter(database)
+        # refers to any table, where another column says to which, so everywhere
+        self._anything = {
+            stem for table in database.tables for stem in _stems_of_any_table(table)
+        }
+        self._accounts = _accounts(database, self.words)
+        self._of_accounts = [t for t in self.targets if t.table.name == self._accounts]
 
     def _targets(self, table: Table) -> Iterator[_Target]:
         words = self.words[table.name]
@@ -289,12 +311,13 @@ class Proposer:
             _could_be_key(column)
             and not column.generated
             and table.reference_of(column.name) is None
+            and not _is_plain_secret(column)
         )
 
     def _alike(self, table: Table, column: Column) -> Iterator[tuple[_Target, bool]]:
         """Yield the targets that a column is named like, with whether but faintly;
         where one is named clearly, those much less alike are left out."""
-        words = self._column_words(table, column)
+        words = self.column_words(table, column)
         found = [
             (self.likeness(table, column, target).score, target)
             for target in self._near(words, self.words[table.name])
@@ -315,6 +338,7 @@ class Proposer:
             groups += [self._written_out(word) for word in words]
             groups.append(self._by_words.get(own, ()))
             groups.append(self._anyone)
+            groups.append(self._of_accounts)
             if words[-1] in KEYS and len(self.targets) <= MAX_NEAR:
                 groups.append(self.targets)
             self._known[words, own] = self._nearest(groups)
@@ -331,20 +355,37 @@ class Proposer:
         ranked = nsmallest(MAX_NEAR, counts, lambda i: (-counts[i], len(near[i].words)))
         return tuple(near[i] for i in ranked)
 
-    def _column_words(self, table: Table, column: Column) -> Words:
+    def near(self, table: Table, column: Column) -> Iterator[_Target]:
+        """Yield the targets that a column could refer to by its name and its type."""
+        words = self.column_words(table, column)
+        for target in self._near(words, self.words[table.name]):
+            if target.column is not column and _same_type(column, target.column):
+                yield target
+
+    def column_words(self, table: Table, column: Column) -> Words:
         """Return the words of a column's name, those that are written together apart."""
         place = (table.name, column.name)
         if place not in self._column_names:
             words = split_together(plain_words(column.name), self.vocabulary)
-            is_none = table.primary_key == (column.name,)  # others refer to it
-            is_none = is_none or _names_its_table(table, words)
+            if len(words) == 1:
+                apart = self._splitter.words(words)
+                words = tuple(to_singular(each) for each in apart)
+            stem, own = without_keys(words), self.words[table.name]
+            # others refer to its own key, unless it has the name of another table's
+            is_none = table.primary_key == (column.name,) and (
+                column.automatic or not stem or stem == own[-len(stem) :]
+            )
+            is_none = is_none or (
+                stem not in self._by_words
+                and (_names_its_table(table, words) or "".join(stem) in self._anything)
+            )
             self._column_names[place] = words, is_none
         return self._column_names[place][0]
 
     def _is_none(self, table: Table, column: Column) -> bool:
         """Tell whether a column is named as none that refers: it is its table's own
         key, or another says which table it refers to."""
-        self._column_words(table, column)
+        self.column_words(table, column)
         return self._column_names[table.name, column.name][1]
 
     def _written_out(self, word: str) -> Sequence[_Target]:
@@ -368,10 +409,18 @@ class Proposer:
         """Tell how much a column is named like the target's key."""
         if self._is_none(table, column):
             return NONE
-        own, words = self.words[table.name], self._column_words(table, column)
+        own, words = self.words[table.name], self.column_words(table, column)
+        if target.is_primary and target.table.name == self._accounts:
+            is_owner = words[-1] == "uid" and bool(ROLES.intersection(words[:-1]))
+            if words in _OWNERS and column.type.kind == "integer" and words not in self._by_words:  # fmt: skip
+                return Likeness(CLEAR, "named for a person: an account")
+            if is_owner or is_actor(column.name):
+                return Likeness(WHO, "named for who did it: an account")
         found = likeness(Ends(own, words, target.words, target.key, target.is_person))
         if not found.score or (_is_counter(words) and found.score < CLEAR):
             return NONE
+        if _is_plural(column.name) and column.type.kind != "text":
+            return NONE  # how many there are
         if _refers_back(target, table, column):
             return NONE
         if len(words) == 1 and words[0] in _BARE and target.words not in (
@@ -443,13 +492,44 @@ def find_references(
             place not in best or judge.rank(found) > judge.rank(best[place])
         ):
             best[place] = found
-    kept = _without_copies(list(best.values()), database)
+    kept = _without_copies(_to_roots(best, judge), database)
     order = {
         t.name: {c.name: n for n, c in enumerate(t.columns)} for t in database.tables
     }
     places = {name: place for place, name in enumerate(order)}
     kept.sort(key=lambda f: (places[f.table], [order[f.table][c] for c in f.columns]))
     return tuple(kept)
+
+
+def _to_roots(
+    best: dict[tuple[str, tuple[str, ...]], FoundReference],
+    judge: "_Judge",
+) -> list[FoundReference]:
+    """Several tables may have a key of one name, each record's parts the record's own:
+    then what refers there refers to the only one that numbers itself, and that one to
+    none of the others."""
+    roots: dict[str, list[str]] = {}
+    for target in judge.proposer.targets:
+        if target.column.automatic and without_keys(target.key):
+            roots.setdefault(target.column.name, []).append(target.table.name)
+    found = []
+    for each in best.values():
+        held = roots.get(each.referred_columns[0], [])
+        if len(each.columns) > 1 or len(held) != 1 or each.referred_table == held[0]:
+            found.append(each)
+            continue
+        if each.table == held[0] and each.columns == each.referred_columns:
+            continue  # it numbers itself
+        there = Candidate(each.table, each.columns, held[0], each.referred_columns)
+        other = judge.judge(there) if each.table != held[0] else None
+        root = judge.database.table(held[0]).column(each.referred_columns[0])
+        if other is None and root.nullable and each.columns == each.referred_columns:
+            # a key that may be NULL is not looked into, and holds those of its parts
+            reason = f"has the name of that key; {each.reason}"
+            other = replace(each, referred_table=held[0], confidence=min(each.confidence, 0.8), reason=reason)  # fmt: skip
+        is_better = other is not None and (other.is_used or not each.is_used)
+        found.append(other if other is not None and is_better else each)
+    return found
 
 
 def _without_copies(
@@ -533,7 +613,11 @@ class _Judge:
         if target is None:
             return None
         name = self.proposer.likeness(table, column, target)
-        if table.primary_key == (column.name,) or _refers_back(target, table, column):
+        if _refers_back(target, table, column):
+            return None
+        if table.primary_key == (column.name,) and not self._is_part(
+            table, column, name
+        ):
             return None
         if tested is None or not tested.checked:
             return self._by_name_alone(candidate, tested, name, target)
@@ -545,7 +629,16 @@ class _Judge:
             confidence=round(min(sure, 0.99), 2),
             reason=_reason(tested, name),
             orphans=tested.orphans,
+            none=tested.none,
         )
+
+    def _is_part(self, table: Table, column: Column, name: Likeness) -> bool:
+        """Tell whether a table's key has the name of another table's: there is one
+        record at most to each of its."""
+        own = self.proposer.words[table.name]
+        stem = without_keys(self.proposer.column_words(table, column))
+        is_own = not stem or stem == own or stem == own[-len(stem) :]
+        return name.score >= SAME and not column.automatic and not is_own
 
     def _by_name_alone(
         self,
@@ -558,14 +651,35 @@ class _Judge:
         read = self.evidence.table(candidate.table).sampled > 0
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
-        if name.score < CLEAR or not target.is_primary:
+        if name.score < SIMILAR or not target.is_primary:
             return None
-        sure = 0.85 if name.score >= SAME else 0.6
+        is_only = self._is_only(candidate, name, target)
+        column = self.database.table(candidate.table).column(candidate.columns[0])
+        if name.score < CLEAR and not is_only:
+            return None
+        sure = 0.85 if name.score >= SAME else 0.72 if is_only else 0.6
         why = "no row has a value" if read else "no row was read"
+        why += "; no other table is named like it" if is_only else ""
         return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
             candidate.referred_columns, sure, f"{name.reason}; {why}",
+            none=tested.none if tested is not None else _none_by_default(column),
         )  # fmt: skip
+
+    def _is_only(self, candidate: Candidate, name: Likeness, target: _Target) -> bool:
+        """Tell whether a column is named for a key, or a parent, and no other table's
+        name is nearly as much like it."""
+        table = self.database.table(candidate.table)
+        column = table.column(candidate.columns[0])
+        words = self.proposer.column_words(table, column)
+        if name.score < CLEAR and not (KEYS & {words[-1]} or ROLES & {words[0]}):
+            return False
+        rivals = (
+            self.proposer.likeness(table, column, other).score
+            for other in self.proposer.near(table, column)
+            if other.table is not target.table and other.is_primary
+        )
+        return all(score < name.score - RIVAL_NAME for score in rivals)
 
     def _sureness(
         self, name: Likeness, tested: Containment, column: Column, target: _Target
@@ -650,6 +764,8 @@ def _reason(tested: Containment, name: Likeness) -> str:
         told = f"all {tested.checked:,} values looked at are in {end}"
     else:
         told = f"{tested.found:,} of {tested.checked:,} values looked at are in {end}"
+    if tested.none:
+        told += f"; {tested.none} stands for none"
     orphans = f"; {tested.orphans:.1%} of the rows without" if tested.orphans else ""
     return f"{told}{orphans}" + (f"; {name.reason}" if name.reason else "")
 
@@ -661,6 +777,18 @@ def shared_word(database: Database) -> str:
     best = max(counts, key=lambda word: (counts[word], word), default="")
     total = counts.total()
     return best if total > 3 and counts[best] >= 0.8 * total else ""
+
+
+def _accounts(database: Database, words: dict[str, Words]) -> str:
+    """Return the table of accounts, "" where there is none, or several."""
+    found = [
+        table.name
+        for table in database.tables
+        if not table.is_view and len(table.primary_key) == 1 and (
+            words[table.name][-1:] in (("user",), ("account",), ("usr",), ("login",))
+        ) and len(words[table.name]) == 1
+    ]  # fmt: skip
+    return found[0] if len(found) == 1 else ""
 
 
 def _lookup_words(target: _Target) -> set[str]:
@@ -676,6 +804,22 @@ def _is_person(table: Table) -> bool:
     return acts and any("name" in each or "surname" in each for each in words)
 
 
+@lru_cache(maxsize=100_000)
+def _is_plural(name: str) -> bool:
+    """Tell whether a name ends in a plural: `delayed_jobs` counts them."""
+    last = split_words(name)[-1:]
+    return bool(last) and to_singular(last[0]) != last[0]
+
+
+def _none_by_default(column: Column) -> str:
+    """Return the default that stands for no record in a column that takes no NULL, ""
+    for none: no row was read that has it as a key."""
+    default = column.default
+    if column.nullable or default is None or not default.literal:
+        return ""
+    return default.text if default.text in ("0", "-1") else ""
+
+
 def _refers_back(target: _Target, table: Table, column: Column) -> bool:
     """Tell whether the other column refers to this one: then this one does not."""
     back = target.table.reference_of(target.column.name)
@@ -685,16 +829,33 @@ def _refers_back(target: _Target, table: Table, column: Column) -> bool:
     )
 
 
+def _is_plain_secret(column: Column) -> bool:
+    """Tell whether a column is a secret that identifies nothing, unlike `session_id`: its
+    values must not be shown as titles of others."""
+    return is_secret(column) and not column.name.casefold().endswith("id")
+
+
 def _is_counter(words: Words) -> bool:
     return words[-1] in QUANTITIES
+
+
+def _stems_of_any_table(table: Table) -> Iterator[str]:
+    """Yield the names, without a word for a key, of the columns beside which another
+    says which table they refer to: "object" of `objecttype` and `objectid`."""
+    names = {"".join(plain_words(column.name)) for column in table.columns}
+    for name in names:
+        for sayer in _TABLE_SAYERS:
+            stem = name.removesuffix(sayer)
+            if stem and stem != name and names & {stem + key for key in KEYS}:
+                yield stem
 
 
 def _names_its_table(table: Table, words: Words) -> bool:
     """Tell whether another column says which table a column refers to: `owner_type`
     beside `owner_id`; such a reference is none to any single table."""
-    stem = without_keys(words)
-    columns = {plain_words(column.name) for column in table.columns}
-    return bool(stem) and any((*stem, each) in columns for each in _TABLE_SAYERS)
+    stem = "".join(without_keys(words))
+    columns = {"".join(plain_words(column.name)) for column in table.columns}
+    return bool(stem) and any(stem + each in columns for each in _TABLE_SAYERS)
 
 
 def _is_login(column: Column) -> bool:

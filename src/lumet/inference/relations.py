@@ -4,10 +4,11 @@ join others, hierarchies."""
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from lumet.facts.model import Reference, Table
+from lumet.facts.model import Column, Reference, Table
 from lumet.inference.labels_from_names import split_words
 from lumet.inference.name_similarity import Words, plain_words
 from lumet.inference.rules import Choice, Subject
+from lumet.inference.stamps import is_actor, is_stamp
 
 IN_PLACE = 2.5  # points, see `in_place`; at 1.5 F1 falls from 0.974 to 0.950
 MAX_IN_PLACE = 60  # rows a parent, on average; more are a list. 20 to 200: the same
@@ -82,7 +83,7 @@ def _bare_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
     table = subject.table
     key = table.primary_key
     if len(key) == 1 and key[0] not in {name for r in ends for name in r.columns}:
-        return None  # it has a number of its own
+        return _numbered_pair(subject, ends)
     if len(ends) != 2:
         return None
     found = _junction(table, ends)
@@ -91,6 +92,33 @@ def _bare_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
         names = " and ".join(r.referred_table for r in ends)
         return replace(found, reason=f"joins {names}, by its name")
     return found if found.is_pure else None
+
+
+def _numbered_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
+    """A number of its own, two needed references, and nothing else but stamps and an
+    order: it joins, though no constraint keeps a pair from being there twice, so that
+    its rows are edited as such."""
+    table = subject.table
+    ends = [r for r in ends if not any(is_actor(name) for name in r.columns)]
+    needed = all(not table.column(name).nullable for r in ends for name in r.columns)
+    if len(ends) != 2 or not needed or subject.database.referring_to(table.name):
+        return None
+    covered = {name for r in ends for name in r.columns}
+    rest = [c for c in table.columns if c.name not in covered]
+    if not all(_is_beside(table, column) for column in rest):
+        return None
+    columns = tuple(c.name for c in table.columns if c.name in covered)
+    names = " and ".join(dict.fromkeys(r.referred_table for r in ends))
+    return Junction(table.name, columns, False, f"joins {names}, with a number of its own")  # fmt: skip
+
+
+def _is_beside(table: Table, column: Column) -> bool:
+    """Tell whether a column of a junction says nothing of the pair: a stamp, a place in
+    an order, a number of the row."""
+    words = split_words(column.name)
+    is_order = bool(words) and words[-1] in (*_POSITIONS, "order", "sortorder")
+    is_stamped = is_stamp(column) or is_actor(column.name)
+    return is_order or is_stamped or _says_nothing(table, column.name)
 
 
 def _keys(table: Table) -> list[tuple[str, ...]]:

@@ -7,6 +7,7 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
+from lumet.inference.glued_words import WordSplitter
 from lumet.inference.labels_from_names import Glossary, label_from
 from lumet.inference.name_similarity import Words, table_words
 from lumet.inference.references import FoundKey, FoundReference
@@ -32,7 +33,8 @@ class Subject:
     `("station", "singular")`, or by table, column and question. `keys` and `found` are
     the keys, by table, and the references, by table and columns, that nobody declared
     and that are used; the database has them in its facts. `shared` is the word that
-    nearly all tables begin with, `glossary` a person's words for abbreviations.
+    nearly all tables begin with, `glossary` a person's words for abbreviations, and
+    `splitter` takes words apart that are written as one.
     """
 
     database: Database
@@ -45,6 +47,7 @@ class Subject:
     )
     shared: str = ""
     glossary: Glossary = field(default_factory=dict)
+    splitter: WordSplitter = field(default_factory=WordSplitter)
 
     @property
     def words(self) -> Words:
@@ -64,7 +67,14 @@ class Subject:
 
     def label(self, words: list[str], numeric: bool = False) -> str:
         """Return the label that words of a name make."""
-        return label_from(words, numeric, self.glossary)
+        apart = [
+            part
+            for word in words
+            for part in (
+                [word] if word in self.glossary else self.splitter.words([word])
+            )
+        ]
+        return label_from(apart, numeric, self.glossary)
 
     def about(self, table: str) -> "Subject":
         """Return the same subject seen from another table."""

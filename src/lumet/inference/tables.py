@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 from lumet.facts.model import Column, Table
-from lumet.inference.columns import is_stamp
+from lumet.inference.communities import MOST_TOGETHER, communities
 from lumet.inference.labels_from_names import (
     TABLE_PREFIXES,
     noun_label,
@@ -14,6 +14,7 @@ from lumet.inference.labels_from_names import (
 )
 from lumet.inference.relations import in_place, junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
+from lumet.inference.stamps import is_stamp
 from lumet.inference.titles import title_columns
 from lumet.kinds import KIND_OF
 
@@ -21,8 +22,10 @@ _TECHNICAL_WORDS = frozenset(
     {"migration", "migrations", "session", "sessions", "queue", "queues", "counter", "counters",
      "sequences", "lock", "locks", "changelog", "cache"}
 )  # fmt: skip
+_COPIES = frozenset({"bak", "backup", "tmp", "temp"})
 _LOG_ENDS = frozenset({"log", "history", "audit", "journal", "hist"})
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
+ENOUGH_ROWS = 20  # in which a column is the same before a list leaves it out
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
 LIST_COLUMNS = 6  # our choice: with the title about as much as 1280 pixels hold
@@ -30,13 +33,18 @@ WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 
 def table_words(subject: Subject, table: Table) -> list[str]:
-    """Return the words of a table's name without a prefix that says "table"."""
-    return _own_words(table.own_name)
+    """Return the words of a table's name without a prefix that says "table", or that
+    nearly all tables have; those that are written as one apart."""
+    return subject.splitter.words(_own_words(table.own_name, subject.shared))
 
 
-def _own_words(name: str) -> list[str]:
+def _own_words(name: str, shared: str = "") -> list[str]:
     words = split_words(name)
-    return words[1:] if len(words) > 1 and words[0] in TABLE_PREFIXES else words
+    while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
+        words = words[1:]
+    if len(words) > 1 and len(words[0]) == 1:  # a letter says nothing: `g_user`
+        words = words[1:]
+    return words
 
 
 def singular_of_owned(subject: Subject) -> Choice | None:
@@ -88,7 +96,10 @@ def tell_labels_apart(subjects: Sequence[Subject]) -> None:
             continue
         held.sort(key=lambda s: (len(split_words(s.table.own_name)), s.table.name))
         for place, subject in enumerate(held):
-            plain = noun_label(split_words(subject.table.own_name), subject.glossary)
+            plain = noun_label(
+                subject.splitter.words(split_words(subject.table.own_name)),
+                subject.glossary,
+            )
             if (
                 place == 0
                 and plain.casefold() == str(subject.answer("singular")).casefold()
@@ -112,7 +123,7 @@ def _longer_names(
 ) -> Iterator[tuple[str, str]]:
     """Yield the singular and the plural of longer and longer names; the last is like no
     other's."""
-    own = split_words(subject.table.own_name)
+    own = subject.splitter.words(split_words(subject.table.own_name))
     if whole := noun_label(own, subject.glossary):
         yield whole, plural_label(whole)
     theirs = {word for each in others for word in split_words(each.table.own_name)}
@@ -174,6 +185,65 @@ def group_of_reference_data(subject: Subject) -> Choice | None:
     return None
 
 
+def group_of_log(subject: Subject) -> Choice | None:
+    """Logs, histories and events that nothing refers to are apart. Example:
+    `audit_events`, `error_log`."""
+    words = subject.words
+    if subject.database.referring_to(subject.table.name) or len(words) < 2:
+        return None
+    if words[-1] in (*_LOG_ENDS, "event") or "audit" in words:
+        return Choice("Events and logs", "a log, by its name", 0.8)
+    return None
+
+
+def group_of_technical(subject: Subject) -> Choice | None:
+    """Sessions, caches, queues and locks, copies with a date in their name, and
+    settings of programs are technical. Example: `cache_index`, `vessel_bak_2019`."""
+    words = split_words(subject.table.own_name)
+    is_copy = bool(_COPIES.intersection(words)) or any(len(w) == 8 and w.isdigit() for w in words)  # fmt: skip
+    is_named = subject.table.own_name.casefold() in _TECHNICAL_NAMES or bool(
+        _TECHNICAL_WORDS.intersection((*words[:1], *words[-1:]))
+    )
+    if (is_named or is_copy) and not subject.database.referring_to(subject.table.name):
+        return Choice("Technical", "a table for programs, by its name", 0.75)
+    return None
+
+
+def group_of_schema(subject: Subject) -> Choice | None:
+    """Where the database has several schemas, each is a group. Example: `stores.part`
+    is in "Stores"."""
+    schemas = {table.schema for table in subject.database.tables}
+    if len(schemas) < 2 or not subject.table.schema:
+        return None
+    return Choice(subject.label(split_words(subject.table.schema)), "its schema", 0.8)
+
+
+def group_of_community(subject: Subject) -> Choice | None:
+    """Of many tables, those that refer to each other are together, under the name of
+    the most central. Example: the tables around `inspection` are "Inspections"."""
+    place = ("", "communities")
+    if place not in subject.answers:
+        rest = [
+            each
+            for table in subject.database.tables
+            if (each := subject.about(table.name)) and _is_of_rest(each)
+        ]
+        names = [each.table.name for each in rest]
+        found = (
+            communities(subject.database, names) if len(names) > MOST_TOGETHER else {}
+        )
+        subject.answers[place] = Choice(found, "")
+    centre = subject.answers[place].value.get(subject.table.name, "")
+    plural = subject.answers.get((centre, "plural"))
+    if not centre or plural is None:
+        return None
+    return Choice(str(plural.value), f"linked with {centre}", 0.65)
+
+
+def _is_of_rest(subject: Subject) -> bool:
+    return all(rule(subject) is None for rule in GROUP_RULES[:-2])
+
+
 def group_of_prefix(subject: Subject) -> Choice | None:
     """Three tables or more whose names begin alike are a group, unless they begin
     with the name of another. Example: `stores_part`, `stores_bin` and `stores_move` are
@@ -182,7 +252,7 @@ def group_of_prefix(subject: Subject) -> Choice | None:
     if len(words) < 2:
         return None
     names = tuple(table.own_name for table in subject.database.tables)
-    firsts, alone = _first_words(names)
+    firsts, alone = _first_words(names, subject.shared)
     alike = firsts[words[0]]
     if alike < 3 or alike == len(names) or words[0] in alone:
         return None
@@ -192,10 +262,12 @@ def group_of_prefix(subject: Subject) -> Choice | None:
 
 
 @lru_cache(maxsize=8)
-def _first_words(names: tuple[str, ...]) -> tuple[Counter[str], frozenset[str]]:
+def _first_words(
+    names: tuple[str, ...], shared: str = ""
+) -> tuple[Counter[str], frozenset[str]]:
     """Return how often a word begins the names of tables, and those that are the whole
     name of one."""
-    every = [_own_words(name) for name in names]
+    every = [_own_words(name, shared) for name in names]
     firsts = Counter(words[0] for words in every if words)
     return firsts, frozenset(words[0] for words in every if len(words) == 1)
 
@@ -213,8 +285,12 @@ def group_of_rest(subject: Subject) -> Choice | None:
 
 GROUP_RULES: tuple[TableRule, ...] = (
     group_of_view,
+    group_of_schema,
     group_of_reference_data,
+    group_of_log,
+    group_of_technical,
     group_of_prefix,
+    group_of_community,
     group_of_rest,
 )
 
@@ -277,6 +353,19 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
         and not is_stamp(column)
         and not _marks_deleted(subject, column)
         and (profile is None or profile.empty < 0.9)
+        and not _is_same_everywhere(subject, column)
+    )
+
+
+def _is_same_everywhere(subject: Subject, column: Column) -> bool:
+    """Tell whether a column tells no records apart, in enough rows to say so."""
+    profile = subject.column_profile(column.name)
+    rows = subject.profile.sampled
+    return (
+        profile is not None
+        and rows >= ENOUGH_ROWS
+        and profile.constant
+        and not profile.empty
     )
 
 

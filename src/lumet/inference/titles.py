@@ -5,16 +5,18 @@ from collections.abc import Iterator
 from lumet.design.decision_schema import TITLE_DEPTH as DEPTH
 from lumet.evidence.model import ColumnProfile
 from lumet.facts.model import Column, Table
-from lumet.inference.columns import is_secret, is_stamp
-from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, LONG_WORDS
+from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, is_named_long
 from lumet.inference.name_similarity import Words, abbreviates, plain_words, table_words
 from lumet.inference.relations import junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
+from lumet.inference.secrets import is_secret
+from lumet.inference.stamps import is_actor, is_stamp
 
 NAME_WORDS = ("name", "title", "label", "caption", "designation", "headline", "subject",
-              "summary", "heading", "topic", "term", "bezeichnung", "nom", "nombre")  # fmt: skip
+              "summary", "heading", "topic", "filename", "term", "bezeichnung", "nom", "nombre")  # fmt: skip
 TELLING_WORDS = (*NAME_WORDS, "description", "text", "keyword", "number", "code", "serial",
-                 "plate", "registration", "reference", "login", "username", "email")  # fmt: skip
+                 "plate", "registration", "reference", "login", "username", "email", "key",
+                 "event")  # fmt: skip
 CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "reference", "tag",
                         "barcode", "isbn", "callsign", "symbol", "key"})  # fmt: skip
 NO_NAME = frozenset(
@@ -55,14 +57,43 @@ def title_of_unique_name(subject: Subject) -> Choice | None:
 
 def title_of_unique_parts(subject: Subject) -> Choice | None:
     """A unique constraint over a reference and a name, a date or a number. Example:
-    `{station_id} · {name}` of a light."""
+    `{station_id} · {name}` of a light. A name says enough without an account, a parent
+    of its own kind, or more than one other part."""
     for columns in (unique.columns for unique in subject.table.uniques):
         found = [subject.table.column(name) for name in columns]
         lookups = [c for c in found if _is_shallow_lookup(subject, c)]
         others = [c for c in found if c not in lookups]
+        name = _name_among(subject, others)
+        if name is None and _has_plain_name(subject):
+            continue
+        is_owned = len(found) > 2 or any(_is_owner(subject, c) for c in lookups)
+        if name is not None and is_owned:
+            return _single(name, "named like a name; unique together with others", 0.85)
         if lookups and others and all(_can_tell(subject, c) for c in others):
             return Choice(_joined(columns), "unique together", 0.9)
     return None
+
+
+def _name_among(subject: Subject, columns: list[Column]) -> Column | None:
+    """Return the column of these that is named like a name."""
+    return next((c for c in _named(subject, NAME_WORDS) if c in columns), None)
+
+
+def _has_plain_name(subject: Subject) -> bool:
+    """Tell whether a column is called just a name."""
+    plain = {("name",), ("title",), ("label",), ("caption",)}
+    return any(_own_words(subject, c) in plain for c in _named(subject, NAME_WORDS))
+
+
+def _is_owner(subject: Subject, column: Column) -> bool:
+    """Tell whether a reference leads to an account, or to a parent of the same kind."""
+    reference = subject.table.reference_of(column.name)
+    if reference is None:
+        return False
+    words = subject.about(reference.referred_table).words
+    is_account = bool({"user", "account", "usr", "login"} & set(words[-1:]))
+    is_parent = plain_words(column.name)[0] == "parent"
+    return is_account or is_parent or reference.referred_table == subject.table.name
 
 
 def title_of_name(subject: Subject) -> Choice | None:
@@ -146,7 +177,8 @@ def _key_parts(subject: Subject) -> tuple[tuple[str, ...], list[Column], list[Co
 def title_of_event(subject: Subject) -> Choice | None:
     """An event is titled by a reference and a date. Example:
     `{station_id} · {inspected_on}` of an inspection."""
-    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
+    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)
+               and not is_actor(c.name)]  # fmt: skip
     dates = [c for c in subject.table.columns if _is_date(subject, c)]
     if lookups and dates:
         columns = (_subject_of_event(subject, lookups).name, dates[0].name)
@@ -197,8 +229,9 @@ def title_of_telling(subject: Subject) -> Choice | None:
     for column in subject.table.columns:
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
             not subject.choices(column.name)
-            and not LONG_WORDS.intersection(plain_words(column.name)[-1:])
-            and not CHOICE_WORDS.intersection(plain_words(column.name)[-1:])
+            and not is_named_long(subject, column)
+            and plain_words(column.name)[-1] != "value"
+            and not CHOICE_WORDS.intersection(subject.splitter.words(plain_words(column.name))[-1:])
         ):  # fmt: skip
             proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
             reason = "the first short text" + (", unique" if proven else "")
@@ -210,7 +243,7 @@ def title_of_one_reference(subject: Subject) -> Choice | None:
     """A record without a name is titled by the record that it belongs to and its
     number. Example: `{vessel_id} · {light_id}` of a tender's round."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
-    filled = [c for c in lookups if _is_filled(subject, c)]
+    filled = [c for c in lookups if _is_filled(subject, c) and not is_actor(c.name)]
     if len(filled) >= 2:
         names = [column.name for column in filled[:2]]
         return Choice(_joined(names), "what it links", 0.65)

@@ -154,4 +154,8 @@ class NumberKind(Kind):
             return [self.usual_bounds]
         if type_.native.lower().startswith("year"):
             return ["NumberRange(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
+        word = type_.native.lower().split("(")[0].split(" ")[0]
+        if bits := source.server.integer_bits.get(word):
+            low, high = (0, 2**bits) if type_.unsigned else (-(2 ** (bits - 1)), 2 ** (bits - 1))  # fmt: skip
+            return [f"NumberRange({low}, {high - 1})"]
         return ["NumberRange(0)"] if type_.unsigned else []

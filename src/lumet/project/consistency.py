@@ -60,7 +60,7 @@ def check(folder: Path, looks_at_database: bool = True) -> Check:
     files.require_files(folder)
     found = Check(questions=survey.questions)
     if looks_at_database:
-        found.differences = _differences(folder, survey)
+        found.differences = differences(folder, survey)
     try:
         planned = plan(folder)
     except Mistakes as error:
@@ -80,7 +80,7 @@ def check(folder: Path, looks_at_database: bool = True) -> Check:
     return found
 
 
-def _differences(folder: Path, survey: Survey) -> tuple[Difference, ...]:
+def differences(folder: Path, survey: Survey) -> tuple[Difference, ...]:
     """Return the differences of the database's catalogue from the survey; its rows are
     not read."""
     mistakes: list[Mistake] = []

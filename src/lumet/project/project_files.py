@@ -28,7 +28,7 @@ TABLES = "design/tables"
 ENV = ".env"
 IGNORE = ".gitignore"
 ATTRIBUTES = ".gitattributes"
-IGNORED = (".env", "accounts.db*", "uploads/", "rehearsal.html", "__pycache__/",
+IGNORED = (".env", "accounts.db*", "uploads/", "rehearsal.html", "populated.db", "__pycache__/",
            f"{STATE}/lock", f"{STATE}/staging/")  # fmt: skip
 _BASES = f"{STATE}/** -diff linguist-generated\n"  # what merging compares with
 _SETTINGS_KEYS = (

@@ -8,8 +8,8 @@ from typing import Any
 
 from sqlalchemy import event
 
+from lumet.browsing.pages import Page
 from lumet.rehearsal.findings import Figures, Timing
-from lumet.rehearsal.pages import Page
 
 PASSWORD = "only-for-rehearsals-7-lamps"
 _KINDS = re.compile(r"/t/([^/?]+)(?:/r/[^/?]+)?(/[a-z]+)?")
@@ -26,6 +26,11 @@ class QueryCounter:
         self.count += 1
 
 
+def user_name(role: str) -> str:
+    """Return the name of the user with a role."""
+    return f"rehearsal {role}"
+
+
 class Browser:
     """One user's browser; `role` is "" for somebody who is not signed in."""
 
@@ -37,7 +42,7 @@ class Browser:
         self._figures, self._counter = figures, counter
         if role:
             users = app.extensions["users"]
-            name = f"rehearsal {role}"
+            name = user_name(role)
             if all(account.name != name for account in users.accounts()):
                 users.add(name, PASSWORD, [role])
             form = self.get("/sign-in").form("form")

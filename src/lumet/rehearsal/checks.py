@@ -50,6 +50,8 @@ def _act(rehearsal: Rehearsal, name: str) -> None:
     pages = rehearsal.pages(name)
     with rehearsal.part("pages of every role", name):
         RightChecks(rehearsal, name).check_pages()
+    with rehearsal.part("rows within reach", name):
+        RightChecks(rehearsal, name).check_reach()
     if not rehearsal.is_compared(name):
         return
     if not rehearsal.is_written(name):

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlencode
 
+from lumet.browsing.pages import Control
 from lumet.rehearsal.lists import plain
-from lumet.rehearsal.pages import Control
+from lumet.rehearsal.probe import is_empty
 from lumet.rehearsal.rehearsal import Rehearsal
 
 MOST_ROWS = 250  # of a page
@@ -37,7 +38,7 @@ class FilterChecks:
             if operator == "is":
                 self._is(key, control, values)
             elif operator in ("empty", "filled"):
-                empty = sum(value is None or value == "" for value in values)
+                empty = sum(is_empty(value) for value in values)
                 wanted = empty if operator == "empty" else len(values) - empty
                 self._compare({control.name: "1"}, wanted)
             elif operator == "has":
@@ -80,7 +81,9 @@ class FilterChecks:
         is_large = self.rehearsal.is_large(self.name)
         for address, title in shown[: 1 if is_large else self.rehearsal.limits.titles]:
             turned = title.swapcase()
-            for typed in {title, turned if turned.swapcase() == title else title}:
+            # each search of many rows takes seconds
+            typed_so = {turned if turned.swapcase() == title else title}
+            for typed in typed_so if is_large else {title, *typed_so}:
                 asked = f"/t/{self.name}?{urlencode({'q': typed, 'rows': MOST_ROWS})}"
                 links = self.rehearsal.open(self.name, asked).links("tbody tr td a.title")  # fmt: skip
                 found = [each for each, _title in links]

@@ -10,12 +10,15 @@ from decimal import Decimal, InvalidOperation
 from importlib import import_module
 from typing import Any
 
-from lumet.rehearsal.entries import FAR, example, is_led, owners_of_messages
+from lumet.browsing.entries import FAR, example, is_led, owners_of_messages
+from lumet.browsing.pages import Control, Form, Page
 from lumet.rehearsal.lists import plain
-from lumet.rehearsal.pages import Control, Form, Page
+from lumet.rehearsal.probe import is_empty
 from lumet.rehearsal.rehearsal import Rehearsal
 
 REFUSALS = (422, 409)
+# a sentence, where a constraint would have a name
+_OWN_WORDS = re.compile(r"The database does not allow this: \S+ \S")
 _SHOWN_DATES = (("%d %b %Y", "%Y-%m-%d"), ("%d %b %Y, %H:%M", "%Y-%m-%dT%H:%M"))
 _IN_ADDRESS = re.compile(r"/r/([^/?#]+)")
 _TAKEN = re.compile(r"([^;]*\balready\b[^;]*;? ?)+")
@@ -149,9 +152,10 @@ class FormChecks:
                 answer.words(".note[role=alert] li")
                 or answer.words(".note[role=alert] b")
             )
-        if not _TAKEN.fullmatch(
-            said
-        ):  # what must be unique is not taken by all there can be
+        if _OWN_WORDS.match(said):  # a trigger asks for what no control tells of
+            rehearsal.notice("form that the database refuses", self.name, self.address, said[:300])  # fmt: skip
+        elif not _TAKEN.fullmatch(said):
+            # what must be unique is not taken by all there can be
             kind = "form that cannot be filled" if any(filled.values()) else "empty form refused"  # fmt: skip
             rehearsal.fail(kind, self.name, self.address, said[:300])
         return None
@@ -206,7 +210,7 @@ class FormChecks:
             shown = form.controls[column]
             was_filled = bool(shown.value) and shown.kind != "hidden"
             can_clear = shown.kind != "radio" or "" in shown.offers
-            is_back = row.get(column) not in (None, "")
+            is_back = not is_empty(row.get(column))
             if not needed and was_filled and can_clear and is_back:
                 self.rehearsal.fail("cleared value that came back", self.name, column, f"{row[column]!r}")  # fmt: skip
 

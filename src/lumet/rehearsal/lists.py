@@ -11,10 +11,11 @@ from typing import Any
 
 import openpyxl
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from lumet.rehearsal.rehearsal import Rehearsal
 from lumet.rehearsal.secrets import look_for_secrets
 
+TITLES = "tbody tr td a.title"
 MOST_PAGES = 12  # of a large table in one order
 FEW, MORE = 10, 100  # rows of a page; between them the queries must not grow
 MOST_QUERIES_MORE = 2
@@ -29,6 +30,7 @@ class ListChecks:
         self.rehearsal, self.name = rehearsal, name
         self.pages = rehearsal.pages(name)
         self.home = rehearsal.list_address(name)
+        self._titles: list[str] = []  # of the list in its own order
 
     def check_orders(self) -> None:
         """Page through every order to its end: each row once, in the column's order."""
@@ -59,8 +61,10 @@ class ListChecks:
     def _walk_pages(self, page: Page, most: int) -> Iterator[list[str]]:
         most_pages = MOST_PAGES if most > self.rehearsal.limits.rows else most // 25 + 3
         for _number in range(most_pages):
-            found = [_key_of(row) for row in page.tree.css("tbody tr")]
+            found = [key_of(row) for row in page.tree.css("tbody tr")]
             self.rehearsal.figures.rows += len(found)
+            if "sort=" not in page.address:
+                self._titles += [text for _a, text in page.links(TITLES)]
             yield found
             later = [a for a, words in page.links(".pager nav a") if words == "Next"]
             if not later:
@@ -119,8 +123,10 @@ class ListChecks:
 
     def check_titles(self) -> None:
         """Titles tell records apart."""
-        page = self.rehearsal.open(self.name, self.home)
-        titles = [text for _a, text in page.links("tbody tr td a.title")]
+        titles = self._titles
+        if not titles:
+            page = self.rehearsal.open(self.name, self.home)
+            titles = [text for _a, text in page.links(TITLES)]
         doubled = len(titles) - len(set(titles))
         if len(titles) > 4 and doubled * 5 > len(titles):
             detail = f"{doubled} of {len(titles)} titles are those of others"
@@ -130,6 +136,8 @@ class ListChecks:
         """Take every export: each row once, plain values as they are stored."""
         rehearsal, name = self.rehearsal, self.name
         count = rehearsal.count(name)
+        if count > rehearsal.limits.exported:
+            return
         rest = "&deleted=with" if self.pages.soft_delete else ""
         for kind, read in _READERS.items():
             if kind != "csv" and count > rehearsal.limits.rows:
@@ -176,7 +184,8 @@ def plain(value: Any) -> str:
     return "" if value is None else str(value)
 
 
-def _key_of(row: Any) -> str:
+def key_of(row: Any) -> str:
+    """Return the key of a row of a list, as addresses have it."""
     box = row.css_first("input[name=chosen-row]")
     if box is not None:
         return box.attributes.get("value") or ""

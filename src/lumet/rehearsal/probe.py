@@ -9,6 +9,7 @@ from sqlalchemy.pool import NullPool
 
 from lumet.facts.dialects import FILE, SERVERS, server_of
 
+_ZERO_DATE = "0000-00-00"
 Run = Callable[[str], list[Any]]
 
 
@@ -18,7 +19,13 @@ class Probe:
 
     def __init__(self, url: URL, run: Run | None = None) -> None:
         self.server = server_of(url.get_backend_name())
-        self.engine: Engine = create_engine(url, poolclass=NullPool)
+        # one connection, which sees what others have committed: opening one takes a
+        # driver that reads its certificates 0.1 s
+        self.engine: Engine = (
+            create_engine(url, poolclass=NullPool)
+            if self.server.is_file
+            else create_engine(url, pool_size=1, isolation_level="AUTOCOMMIT")
+        )
         self._run = run or self._connect_and_run
         # run() doubles every per cent sign that a driver reads, a name's too
         preparer: Any = self.engine.dialect.identifier_preparer
@@ -88,6 +95,11 @@ class Probe:
         rows = self.rows(self._select(", ".join(names), table, where) + limit)
         found = [dict(zip(table.c.keys(), row, strict=True)) for row in rows]
         for key, column in table.c.items():
+            if "Bytes" not in type(column.type).__name__:
+                for each in found:  # a text of the binary character set
+                    if isinstance(each[key], bytes) and key not in keys:
+                        each[key] = each[key].decode("utf-8", "replace")
+        for key, column in table.c.items():
             none = getattr(column.type, "none", None)  # what stands for NULL there
             for each in found if none is not None else ():
                 if str(each[key]).strip() == str(none):
@@ -112,6 +124,12 @@ class Probe:
     def _select(self, words: str, table: Any, where: str = "") -> str:
         condition = f" WHERE ({where})" if where else ""
         return f"SELECT {words} FROM {self.format(table)} AS looked_at{condition}"
+
+
+def is_empty(value: Any) -> bool:
+    """Whether a stored value is shown as nothing: NULL, a text of no characters, and
+    the day of zeros that a server stores where a column takes no NULL."""
+    return value is None or value == "" or str(value).startswith(_ZERO_DATE)
 
 
 def _literal(value: Any) -> str:

@@ -11,11 +11,11 @@ from functools import cached_property
 from importlib import import_module
 from typing import Any
 
+from lumet.browsing.entries import Entries
+from lumet.browsing.pages import Page
 from lumet.kit.contract import ANYONE
 from lumet.rehearsal.browser import Browser, QueryCounter
-from lumet.rehearsal.entries import Entries
 from lumet.rehearsal.findings import FAILURE, NOTICE, Figures, Finding, Part
-from lumet.rehearsal.pages import Page
 from lumet.rehearsal.probe import Probe
 
 SAMPLE = 2_000  # rows of a large table
@@ -27,7 +27,8 @@ CHANGES = ("add", "edit", "delete")
 class Limits:
     """How much is looked at: records and forms of a table, rows of a list in every order,
     choices of a filter, titles that are searched, orders of a list, tries at a form,
-    links of a kind of page, values that a form has to refuse."""
+    links of a kind of page, values that a form has to refuse, rows of a table that is
+    exported."""
 
     records: int = 12
     forms: int = 8
@@ -38,9 +39,10 @@ class Limits:
     tries: int = 4
     links: int = 20
     violations: int = 24
+    exported: int = 10_000_000
 
 
-QUICK = Limits(records=2, forms=1, rows=1_000, choices=1, titles=1, orders=2, links=5, violations=6)  # fmt: skip
+QUICK = Limits(records=2, forms=1, rows=1_000, choices=1, titles=1, orders=2, links=5, violations=6, exported=20_000)  # fmt: skip
 
 
 @dataclass(slots=True)

@@ -7,6 +7,7 @@ from datetime import datetime
 from pathlib import Path
 
 from lumet.errors import LumetError
+from lumet.project.reviewing import review
 from lumet.rehearsal.checks import rehearse
 from lumet.rehearsal.findings import Figures, Finding
 from lumet.rehearsal.rehearsal import QUICK, Choice, Limits, Rehearsal
@@ -64,6 +65,8 @@ def run_rehearsal(
         rehearsal.figures.on_finding = on_finding
         rehearsal.on_part = on_part
         figures = rehearse(rehearsal)
+        for index in review(folder).indexes:
+            rehearsal.notice("missing index", index.table, "", f"{index.statement} {index.reason}")  # fmt: skip
         name = stage.app.extensions["site"].name
         notes = _notes(stage.is_copy, request.is_read_only)
     about = About(name, began, time.perf_counter() - start, request.arguments, notes)

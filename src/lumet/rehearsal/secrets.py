@@ -3,7 +3,7 @@
 import re
 from typing import Any
 
-from lumet.rehearsal.pages import Page
+from lumet.browsing.pages import Page
 from lumet.rehearsal.rehearsal import Rehearsal
 
 _SECRET = re.compile(r"passw|passphrase|secret|token|api_?key|private_?key|psk|session_?(id|key)|^pw$")  # fmt: skip

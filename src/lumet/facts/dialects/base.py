@@ -60,6 +60,7 @@ class Server:
 
     casts: ClassVar[Mapping[str, str]] = {}  # types of users' attributes
     max_bytes: ClassVar[Mapping[str, int]] = {}  # of columns, by native type
+    integer_bits: ClassVar[Mapping[str, int]] = {}  # of small ones, by native type
     shape: ClassVar[str] = "ST_AsText({})"  # reads a geometric value; "" as a text
     prefix_index: ClassVar[str] = ""  # of a column, for what begins with a text
 
@@ -71,6 +72,15 @@ class Server:
         """Open a database so that it cannot be written to, with limits on statements
         and on waiting for locks; raises ImportError without its driver."""
         return create_engine(place, connect_args=self.connect_arguments())  # type: ignore[arg-type]
+
+    def open_for_writing(self, place: URL | Path) -> Engine:
+        """Open a database so that many rows can be written to it; raises ImportError
+        without its driver."""
+        address: Any = place
+        arguments = {"connect_timeout": CONNECT_SECONDS}
+        return create_engine(
+            address, connect_args=arguments, isolation_level="REPEATABLE READ"
+        )
 
     def connect_arguments(self) -> dict[str, Any]:
         """Return the driver's arguments that limit statements and waiting."""
@@ -105,6 +115,31 @@ class Server:
     def run(self, connection: Connection, query: str, values: Sequence[Any]) -> Any:
         """Return the rows of a query whose values are marked as the driver does."""
         return connection.exec_driver_sql(query, tuple(values) or None).all()
+
+    # writing rows
+
+    def insert(
+        self, connection: Connection, source: str, columns: Sequence[Column],
+        rows: Sequence[Sequence[Any]],
+    ) -> None:  # fmt: skip
+        """Write many rows to the table named `source`, as fast as the driver does. Raises
+        the driver's own errors; then some of the rows may be there."""
+        names = ", ".join(self.quoted(each.name).replace("%", "%%") for each in columns)
+        marks = ", ".join(self.mark(each) for each in columns)
+        raw: Any = connection.connection.driver_connection
+        cursor = raw.cursor()
+        try:
+            words = (
+                f"INSERT INTO {source.replace('%', '%%')} ({names}) VALUES ({marks})"
+            )
+            cursor.executemany(words, rows)
+        finally:
+            cursor.close()
+
+    def mark(self, column: Column) -> str:
+        """Return the placeholder of a column's value in a statement that writes."""
+        is_shape = column.type.is_shape and self.shape
+        return "ST_GeomFromText(%s)" if is_shape else "%s"
 
     def read(self, column: Column, name: str, most: int, most_bytes: int) -> str:
         """Return the expression that reads a column, quoted as `name`: as text where a

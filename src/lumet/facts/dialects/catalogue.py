@@ -40,6 +40,7 @@ class About:
     triggers: tuple[str, ...] = ()
     definition: str = ""
     updatable: bool = False
+    refusal: str = ""
 
     def parts(self) -> dict[str, Any]:
         """Return the parts by their names."""

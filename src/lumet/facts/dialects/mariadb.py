@@ -388,6 +388,7 @@ class Mariadb(Server):
     casts = {"integer": "SIGNED", "decimal": "DECIMAL(38, 10)", "yes/no": "SIGNED",
              "date": "DATE", "datetime": "DATETIME"}  # fmt: skip
     max_bytes = {"tinytext": 255, "text": 65_535, "tinyblob": 255, "blob": 65_535}
+    integer_bits = {"tinyint": 8, "smallint": 16, "mediumint": 24}
     # https://mariadb.com/kb/en/mariadb-error-code-reference/
     causes = (
         (r"SSL (connection )?is required|require_secure_transport|TLS required",
@@ -407,6 +408,14 @@ class Mariadb(Server):
             f" SESSION lock_wait_timeout={LOCK_SECONDS:.0f}, SESSION tx_read_only=1"
         )
         return {"init_command": limits, "connect_timeout": CONNECT_SECONDS}
+
+    def mark(self, column: Column) -> str:
+        is_bits = column.type.native.lower().startswith("bit")
+        return (
+            "CAST(CONV(%s, 2, 10) AS UNSIGNED)"
+            if is_bits and column.type.kind != "boolean"
+            else super().mark(column)
+        )
 
     def column_type(self, type_: Type, kind: str) -> str:
         if type_.native.lower().startswith("set("):

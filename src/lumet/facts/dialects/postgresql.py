@@ -51,19 +51,30 @@ _REFUSED = """
         AND p.polcmd IN ('*', '{command}') AND EXISTS (
             SELECT FROM unnest(p.polroles) r WHERE r = 0 OR pg_has_role(r, 'USAGE'))))
 """
+# what a rule does instead returns no key, nor the number of the rows
+_REPLACED = """
+    EXISTS (SELECT FROM pg_rewrite w WHERE w.ev_class = c.oid AND w.is_instead
+            AND w.ev_type = '{event}' AND c.relkind IN ('r', 'p')
+            AND pg_get_ruledef(w.oid) !~* '\\mRETURNING\\M')
+"""
 _TABLES = f"""
     SELECT c.oid, c.relname, c.relkind, obj_description(c.oid, 'pg_class'), c.reltuples,
            has_table_privilege(c.oid, 'SELECT'), has_any_column_privilege(c.oid, 'SELECT'),
            has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE'),
-           ARRAY[has_any_column_privilege(c.oid, 'INSERT') AND NOT {_REFUSED.format(command="a")},
-                 has_any_column_privilege(c.oid, 'UPDATE') AND NOT {_REFUSED.format(command="w")},
-                 has_table_privilege(c.oid, 'DELETE') AND NOT {_REFUSED.format(command="d")}],
+           ARRAY[has_any_column_privilege(c.oid, 'INSERT') AND NOT {_REFUSED.format(command="a")}
+                     AND NOT {_REPLACED.format(event="3")},
+                 has_any_column_privilege(c.oid, 'UPDATE') AND NOT {_REFUSED.format(command="w")}
+                     AND NOT {_REPLACED.format(event="2")},
+                 has_table_privilege(c.oid, 'DELETE') AND NOT {_REFUSED.format(command="d")}
+                     AND NOT {_REPLACED.format(event="4")}],
            row_security_active(c.oid),
            CASE WHEN c.relkind IN ('v', 'f')
                 THEN pg_relation_is_updatable(c.oid, true) & 28 = 28 ELSE false END,
            CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid) ELSE '' END,
            ARRAY(SELECT t.tgname::text FROM pg_trigger t WHERE t.tgrelid = c.oid
-                 AND NOT t.tgisinternal ORDER BY t.tgname)
+                 AND NOT t.tgisinternal ORDER BY t.tgname),
+           ARRAY(SELECT w.rulename::text FROM pg_rewrite w WHERE w.ev_class = c.oid
+                 AND w.is_instead AND c.relkind IN ('r', 'p') ORDER BY w.rulename)
     FROM pg_class c
     WHERE c.relnamespace = {_SCHEMA}
       AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
@@ -210,7 +221,7 @@ class PostgresqlCatalogue(Catalogue):
         unequal = []
         for (
             oid, name, kind, comment, rows, whole, some, writes_all, allowed, row_security,
-            updatable, definition, triggers,
+            updatable, definition, triggers, rules,
         ) in self._ask(_TABLES):  # fmt: skip
             if not some:
                 self.unreadable.append(name)
@@ -228,6 +239,7 @@ class PostgresqlCatalogue(Catalogue):
                 triggers=tuple(triggers),
                 definition=definition.strip(),
                 updatable=updatable,
+                refusal=_rules_instead(rules),
             )  # fmt: skip
         self.kinds: Mapping[str, TableKind] = kinds
         self._rights = _column_rights(self._connection, unequal)
@@ -344,6 +356,11 @@ def _column_rights(
     return {(row[0], row[1]): (row[2], row[3], row[4]) for row in rows}
 
 
+def _rules_instead(names: Sequence[str]) -> str:
+    """Return why a table with these rules refuses changes, "" where it has none."""
+    return f"a rule does something else instead: {', '.join(names)}" if names else ""
+
+
 def _read_types(connection: Connection) -> dict[int, _Base]:
     """Return every type by its number, domains as what they come to."""
     values: dict[int, list[str]] = {}
@@ -436,6 +453,7 @@ class Postgresql(Server):
     casts = {"text": "text", "integer": "bigint", "decimal": "numeric",
              "yes/no": "boolean", "date": "date", "datetime": "timestamp"}  # fmt: skip
     shape = ""
+    integer_bits = {"smallint": 16}
     prefix_index = " text_pattern_ops"  # no other kind of index finds them
     causes = (
         (r"no encryption|SSL (connection )?is required", (), "unencrypted"),
@@ -462,6 +480,19 @@ class Postgresql(Server):
     def connect_arguments(self) -> dict[str, Any]:
         return {"options": _OPTIONS, "prepare_threshold": None,
                 "connect_timeout": CONNECT_SECONDS}  # fmt: skip
+
+    def insert(
+        self, connection: Connection, source: str, columns: Sequence[Column],
+        rows: Sequence[Sequence[Any]],
+    ) -> None:  # fmt: skip
+        names = ", ".join(self.quoted(each.name) for each in columns)
+        raw: Any = connection.connection.driver_connection
+        with (
+            raw.cursor() as cursor,
+            cursor.copy(f"COPY {source} ({names}) FROM STDIN") as copy,
+        ):
+            for row in rows:
+                copy.write_row(row)
 
     def as_text(self, name: str) -> str:
         return f"CAST({name} AS text)"

@@ -9,10 +9,13 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from datetime import date, datetime
+from datetime import time as day_time
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import URL, Connection, Engine, QueuePool, create_engine
+from sqlalchemy import URL, Connection, Engine, QueuePool, create_engine, event
 from sqlalchemy.engine.interfaces import ReflectedColumn
 from sqlalchemy.engine.reflection import Inspector
 from sqlalchemy.exc import OperationalError
@@ -27,7 +30,16 @@ from lumet.facts.dialects.catalogue import (
     rule_of,
     sorted_indexes,
 )
-from lumet.facts.model import Column, Index, Reference, Table, TableKind, Type, Unique
+from lumet.facts.model import (
+    Column,
+    Index,
+    Reference,
+    Table,
+    TableKind,
+    Type,
+    Unique,
+    Writing,
+)
 from lumet.facts.types import canonical_sqlite_type
 
 PROGRESS_STEPS = 10_000  # virtual machine steps between two looks at the clock
@@ -51,6 +63,7 @@ _INDEXES = f"""
 _SHADOWS = """
     SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'
 """
+_NOTHING_DENIED: tuple[tuple[Writing, ...], str] = ((), "")
 _FOLDED = re.compile(r"COLLATE\s+[\"'\[`]?(NOCASE)", re.IGNORECASE)
 _INSTEAD = re.compile(r"INSTEAD\s+OF\s+(INSERT|UPDATE|DELETE)", re.IGNORECASE)
 _WITHOUT_ROWID = re.compile(r"WITHOUT\s+ROWID[^)]*$", re.IGNORECASE)
@@ -75,6 +88,7 @@ class SqliteCatalogue(Catalogue):
         self._connection = connection
         self._names = json.dumps(list(self.kinds))
         self._read_columns()
+        self._read_refusals()
         self._read_rules()
         self._read_about()
         self._read_indexes()
@@ -106,6 +120,23 @@ class SqliteCatalogue(Catalogue):
             and self._types[table, columns[0]].upper() == "INTEGER"
         }
 
+    def _read_refusals(self) -> None:
+        """Prepare a change of each table, which compiles its triggers and looks for the
+        keys that its references need: functions may be missing that only another
+        program has."""
+        refusals = _Refusals(self._connection)
+        columns: dict[str, list[str]] = {}
+        for table, name in self._types:
+            if self.kinds[table] == "table" and (table, name) not in self._computed:
+                columns.setdefault(table, []).append(name)
+        self._denied: dict[str, tuple[tuple[Writing, ...], str]] = {}
+        self._fixed: set[tuple[str, str]] = set()
+        with refusals.checking_references():
+            for table, names in columns.items():
+                denied, reason, fixed = refusals.of(table, names)
+                self._denied[table] = (denied, reason)
+                self._fixed |= {(table, name) for name in fixed}
+
     def _read_rules(self) -> None:
         found: dict[tuple[str, int], list[Any]] = {}
         for table, number, *rest in self._ask(_REFERENCES):
@@ -132,6 +163,8 @@ class SqliteCatalogue(Catalogue):
                 instead.setdefault(table, set()).add(found[1].upper())
         self._about = {
             name: About(
+                denied=self._denied.get(name, _NOTHING_DENIED)[0],
+                refusal=self._denied.get(name, _NOTHING_DENIED)[1],
                 estimate=about_many(estimates.get(name)),
                 triggers=tuple(triggers.get(name, ())),
                 definition=self._sql.get(name, "") if kind == "view" else "",
@@ -159,6 +192,7 @@ class SqliteCatalogue(Catalogue):
             default=found.get("default"),
             automatic=automatic,
             generated="by the database" if place in self._computed else "",
+            denied=("edit",) if place in self._fixed else (),
         )
 
     def references(self, table: str) -> Sequence[Outgoing]:
@@ -209,6 +243,58 @@ class SqliteCatalogue(Catalogue):
     def about(self, table: str) -> About:
         """Return the facts about the table as a whole."""
         return self._about[table]
+
+
+class _Refusals:
+    """Finds the changes that SQLite cannot prepare, without making one."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._quote = connection.dialect.identifier_preparer.quote_identifier
+        raw = connection.connection.driver_connection
+        assert isinstance(raw, sqlite3.Connection)
+        self._raw = raw
+
+    @contextmanager
+    def checking_references(self) -> Iterator[None]:
+        """Prepare as the application does, with references checked."""
+        self._raw.execute("PRAGMA foreign_keys = ON")
+        try:
+            yield
+        finally:
+            self._raw.execute("PRAGMA foreign_keys = OFF")
+
+    def of(
+        self, table: str, columns: Sequence[str]
+    ) -> tuple[tuple[Writing, ...], str, list[str]]:
+        """Return the changes of a table that are refused, the first reason in SQLite's words, and
+        the columns that alone cannot be edited."""
+        name = self._quote(table)
+        tries: tuple[tuple[Writing, str], ...] = (
+            ("add", f"INSERT INTO {name} DEFAULT VALUES"),
+            ("edit", self._update(name, columns)),
+            ("delete", f"DELETE FROM {name}"),
+        )
+        said = {writing: self._refused(words) for writing, words in tries}
+        fixed: list[str] = []
+        if said["edit"]:
+            fixed = [c for c in columns if self._refused(self._update(name, [c]))]
+            if len(fixed) == len(columns):
+                fixed = []
+            else:
+                said["edit"] = ""
+        reason = next((words for words in said.values() if words), "")
+        return tuple(w for w, words in said.items() if words), reason, fixed
+
+    def _update(self, name: str, columns: Sequence[str]) -> str:
+        quoted = [self._quote(each) for each in columns]
+        return f"UPDATE {name} SET " + ", ".join(f"{c} = {c}" for c in quoted)
+
+    def _refused(self, words: str) -> str:
+        try:
+            self._raw.execute(f"EXPLAIN {words}").close()
+        except sqlite3.Error as error:
+            return str(error)
+        return ""
 
 
 def _shadows(connection: Connection) -> set[str]:
@@ -310,6 +396,30 @@ class Sqlite(Server):
 
         return create_engine("sqlite:///", poolclass=QueuePool, creator=connect)
 
+    def open_for_writing(self, place: URL | Path) -> Engine:
+        assert isinstance(place, Path)
+
+        def connect() -> sqlite3.Connection:
+            uri = place.as_uri() + "?mode=rw"
+            # without a level, transactions begin where they are begun
+            raw = sqlite3.connect(uri, uri=True, timeout=LOCK_SECONDS, isolation_level=None)  # fmt: skip
+            raw.execute("PRAGMA foreign_keys = ON")
+            return raw
+
+        engine = create_engine("sqlite:///", poolclass=QueuePool, creator=connect)
+        event.listen(engine, "begin", lambda held: held.exec_driver_sql("BEGIN IMMEDIATE"))  # fmt: skip
+        return engine
+
+    def insert(
+        self, connection: Connection, source: str, columns: Sequence[Column],
+        rows: Sequence[Sequence[Any]],
+    ) -> None:  # fmt: skip
+        names = ", ".join(self.quoted(each.name) for each in columns)
+        marks = ", ".join("?" * len(columns))
+        raw: Any = connection.connection.driver_connection
+        written = ([_written(value) for value in row] for row in rows)
+        raw.executemany(f"INSERT INTO {source} ({names}) VALUES ({marks})", written)
+
     @contextmanager
     def limited(self, connection: Connection) -> Iterator[None]:
         raw = connection.connection.driver_connection
@@ -356,6 +466,15 @@ class Sqlite(Server):
 
     def column_type(self, type_: Type, kind: str) -> str:
         return "Real" if type_.kind == "float" else ""
+
+
+def _written(value: Any) -> Any:
+    """Return a value as SQLite keeps it: dates as texts, decimals as numbers."""
+    if isinstance(value, Decimal):
+        return float(value)
+    if isinstance(value, datetime):
+        return value.isoformat(" ")
+    return value.isoformat() if isinstance(value, date | day_time) else value
 
 
 def _decode(raw: bytes) -> str:

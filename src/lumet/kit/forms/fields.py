@@ -100,6 +100,11 @@ class ValueField(Field):
         """
         return text
 
+    def filter_value(self, text: str) -> Any:
+        """Return the value that a filter by the text of an address looks for. Raises
+        ValueError."""
+        return self.parse(text)
+
     def to_text(self, value: Any) -> str:
         """Return the text of the control for `value`."""
         return "" if value is None else plain_text(value)
@@ -122,7 +127,7 @@ class ValueField(Field):
                 _("Enter at most %(count)s characters.", count=self.longest)
             )
         text = self.clean(gathered)
-        if self.is_unchanged(text):
+        if self.is_unchanged(text) and self.object_data is not None:
             self.data = self.object_data
         elif not text:
             self.data = self.nothing
@@ -403,6 +408,9 @@ class ChoiceField(ValueField):
         if self.whole and not isinstance(value, int):
             raise ValueError(_("Enter a whole number, such as 12."))
         return value
+
+    def filter_value(self, text: str) -> Any:
+        return self._value_of(text)  # rows may hold others than can be chosen
 
     @property
     def suggestions(self) -> Sequence[str]:  # type: ignore[override]

@@ -133,7 +133,7 @@ def _read(
             if isinstance(field, LookupField):
                 found[text] = _referred_value(pages, key, field, text)
                 continue
-            value = field.parse(field.clean(text))
+            value = field.filter_value(field.clean(text))
             if not isinstance(value, int) or abs(value) < 1 << 63:
                 found[text] = value
     if not found:
@@ -277,7 +277,7 @@ def _condition(
 ) -> ColumnElement[bool]:
     bound = [bindparam(f"s{number}_{n}", type_=column.type) for n in range(count)]
     if operator in (EMPTY, FILLED):
-        nothing: ColumnElement[bool] = column.is_(None)
+        nothing: ColumnElement[bool] = server.is_empty(column)
         if isinstance(column.type, String) and type(column.type) is String:
             nothing = or_(nothing, column == "")
         return nothing if operator == EMPTY else ~nothing

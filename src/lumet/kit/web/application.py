@@ -47,6 +47,7 @@ from . import (
     delete_views,
     edit_views,
     file_views,
+    health_views,
     help_views,
     history_views,
     list_views,
@@ -173,6 +174,7 @@ def build(
         admin_views,
         audit_views,
         outbox_views,
+        health_views,
     )
     for blueprint in dict.fromkeys(each.blueprint for each in views):
         app.register_blueprint(blueprint)

@@ -157,7 +157,7 @@ def _texts() -> Markup:
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
     names = ("pages.front", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
-             "admin.accounts", "admin.end_viewing", "audit.entries", "audit.listed", "outbox.listed")  # fmt: skip
+             "admin.accounts", "admin.end_viewing", "audit.entries", "audit.listed", "outbox.listed", "health.shown")  # fmt: skip
     return {name: url_for(name) for name in names}
 
 

@@ -143,6 +143,11 @@ class Server:
         """Return the month of a date or datetime as YYYY-MM."""
         raise NotImplementedError
 
+    def is_empty(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
+        """Return the condition that a column holds nothing; a text of no characters is
+        left to the caller."""
+        return column.is_(None)
+
     def decoded(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         """Return the text of a column of bytes, for a comparison."""
         return cast(type_coerce(column, NullType()), String)

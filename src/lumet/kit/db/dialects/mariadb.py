@@ -5,7 +5,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, CursorResult, Text, func, text
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    CursorResult,
+    Date,
+    DateTime,
+    Text,
+    func,
+    literal_column,
+    or_,
+    text,
+)
 from sqlalchemy.dialects.mysql import LONGTEXT
 from sqlalchemy.exc import DBAPIError
 
@@ -90,6 +101,15 @@ class Mariadb(Server):
 
     def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         return func.date_format(raw(column), "%Y-%m")
+
+    def is_empty(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
+        # a day of zeros IS NULL only in a column that takes none
+        # https://mariadb.com/kb/en/is-null/
+        kept = getattr(column.type, "impl_instance", column.type)
+        is_spelled = bool(getattr(column.type, "storage_format", ""))
+        if is_spelled or not isinstance(kept, Date | DateTime):
+            return super().is_empty(column)
+        return or_(column.is_(None), raw(column) == literal_column("0"))
 
     def call(
         self, connection: Connection, run: Run, call: RoutineCall

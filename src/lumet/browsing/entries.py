@@ -11,7 +11,7 @@ from itertools import count
 from typing import Any
 from urllib.parse import urlencode
 
-from lumet.rehearsal.pages import Control, Form, Page
+from .pages import Control, Form, Page
 
 SEARCH = "find-what"  # the parameter of a lookup's search
 PICTURE = bytes.fromhex(

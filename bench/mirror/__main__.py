@@ -1,0 +1,239 @@
+"""How good inference is on schemas that nobody here wrote, beside what a person says.
+
+    python -m bench.mirror [NAME...] [--proving] [--wrong] [--rows 60]
+
+The schemas are fetched from packages; their declared references count as true, and are
+dropped before the survey. With rows, `lumet populate` makes them for the references of
+the schema and of the mirror; its values are no evidence of kinds, which are told by
+names and types alone.
+"""
+
+import argparse
+import json
+import re
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, text
+from tests.support.projects import run_command
+from tests.support.servers import connect
+
+from bench.corpus import CORPUS, MY, NAME, PG, Schema, made, texts_of, unpacked
+from bench.inference import Place, Score, compare
+from bench.mirror import Mirror, MirrorColumn, MirrorTable, mirrors
+
+SERVER = {"configuration": MY}  # the others are read on PostgreSQL
+NAMES = {"news": "news reader"}
+WHAT = ("references, by names", "references, with rows", "titles", "kinds", "stamps", "junctions", "labels", "lists")  # fmt: skip
+_FOREIGN = {
+    PG: "SELECT conrelid::regclass::text, quote_ident(conname) FROM pg_constraint WHERE contype = 'f'",
+    MY: "SELECT concat('`', table_name, '`'), concat('`', constraint_name, '`') FROM"
+    " information_schema.table_constraints WHERE constraint_type = 'FOREIGN KEY' AND table_schema = database()",
+}
+_DROP = {
+    PG: "ALTER TABLE {} DROP CONSTRAINT {}",
+    MY: "ALTER TABLE {} DROP FOREIGN KEY {}",
+}
+
+
+def schema_of(mirror: Mirror) -> tuple[Schema, str]:
+    """Return the schema of a mirror, and the kind of server."""
+    name = NAMES.get(mirror.name, mirror.name.replace("-", " "))
+    schema = next(each for each in CORPUS if each.name == name)
+    return schema, SERVER.get(mirror.name, PG)
+
+
+def reviewed(folder: Path, address: str, schema: Schema, kind: str) -> dict[str, Any]:
+    """Survey, and return the review."""
+    words = ["survey", address]
+    if kind == PG and schema.schema:
+        words += ["--schema", schema.schema]
+    ran = run_command(*words, cwd=folder, timeout=None)
+    assert ran.returncode == 0, ran.stderr
+    found: dict[str, Any] = json.loads(run_command("review", "--json", cwd=folder, timeout=None).stdout)  # fmt: skip
+    return found
+
+
+def drop_references(address: str, kind: str) -> None:
+    """Drop every foreign key."""
+    engine = connect(address)
+    connection: Connection
+    with engine.connect() as connection:
+        for table, name in connection.execute(text(_FOREIGN[kind])).all():
+            connection.execute(text(_DROP[kind].format(table, name)))
+    engine.dispose()
+
+
+def true_references(mirror: Mirror, found: dict[str, Any]) -> set[Place]:
+    """Return the references of the mirror's tables, declared and said."""
+    wanted: set[Place] = {
+        (r["table"], *r["columns"], r["referred_table"], *r["referred_columns"])
+        for r in found["references"]
+        if r["declared"] and r["table"].casefold() in mirror.tables
+    }
+    columns = {(t["table"], _column_of(d)) for t in found["tables"] for d in t["decisions"]}  # fmt: skip
+    for table, column in columns:
+        is_told = table.casefold() in mirror.tables
+        said = mirror.column(table.casefold(), column) if is_told else None
+        if said is not None and said.refers:
+            wanted.add((table, column, *said.refers))
+    return wanted
+
+
+def fill(folder: Path, wanted: set[Place], rows: int) -> None:
+    """Decide the undeclared references, and make rows that keep them."""
+    for table, *ours, referred, column in wanted:
+        path = folder / "design" / "tables" / f"{table}.toml"
+        if len(ours) == 1 and path.exists():
+            key = f'"{ours[0]}"' if not str(ours[0]).isidentifier() else ours[0]
+            words = f'\n[field.{key}]\nreferences = "{referred}.{column}"\n'
+            before = path.read_text()
+            if f"[field.{key}]" not in before:
+                path.write_text(before + words)
+    with (folder / ".env").open("a") as file:
+        file.write(f"DEVELOPMENT_DATABASE='{NAME}'\n")
+    for words in (["generate"], ["populate", "--rows", str(rows), "--yes", NAME]):
+        ran = run_command(*words, cwd=folder, timeout=None)
+        if ran.returncode > 1:
+            print(f"    {words[0]}: {ran.stderr.strip()[:300]}")
+
+
+def found_references(mirror: Mirror, found: dict[str, Any]) -> set[Place]:
+    """Return the references that are used."""
+    return {
+        (r["table"], *r["columns"], r["referred_table"], *r["referred_columns"])
+        for r in found["references"]
+        if r["used"] and r["table"].casefold() in mirror.tables
+    }
+
+
+def judge(mirror: Mirror, declared: dict[str, Any]) -> dict[str, Score]:
+    """Return the scores of all but references, of a survey with the declared ones."""
+    scores = {name: Score() for name in WHAT[2:]}
+    for table in declared["tables"]:
+        told = mirror.tables.get(table["table"].casefold())
+        if told is not None:
+            decided = {"/".join(d["key"]): d["value"] for d in table["decisions"]}
+            _judge_table(mirror, told, decided, scores)
+    junctions: set[Place] = {(j["table"].casefold(),) for j in declared["junctions"] if j["table"].casefold() in mirror.tables}  # fmt: skip
+    there: set[Place] = {(t.name,) for t in mirror.tables.values() if t.role == "junction"}  # fmt: skip
+    scores["junctions"] = compare(junctions, there)
+    return scores
+
+
+def _judge_table(mirror: Mirror, told: MirrorTable, decided: dict[str, Any], scores: dict[str, Score]) -> None:  # fmt: skip
+
+    title = str(decided.get("title", ""))
+    parts = tuple(p.split(".")[0].casefold() for p in re.findall(r"\{([^}]+)\}", title))
+    is_right = parts in told.titles or ("-",) in told.titles
+    _add(scores["titles"], is_right, f"{told.name}: {title}, not {told.titles}")
+    labels = [(told.label, str(decided.get("plural", "")), told.name)]
+    for key in [k for k in decided if k.startswith("field/") and k.endswith("/kind")]:
+        name = key.removeprefix("field/").removesuffix("/kind")
+        said = mirror.column(told.name, name) or MirrorColumn()
+        labels.append((said.label, str(decided.get(f"field/{name}/label", "")), f"{told.name}.{name}"))  # fmt: skip
+        _judge_kind(told.name, name, said, decided, scores)
+    for label, shown, where in labels:
+        if label:
+            _add(scores["labels"], shown.casefold() == label.casefold(), f"{where}: {shown}, not {label}")  # fmt: skip
+    listed = [*parts, *(c.casefold() for c in decided.get("list/columns", []))]
+    stamps = {n for n in listed if (c := mirror.column(told.name, n)) and c.is_stamp}
+    hidden = {n for n in listed if decided.get(f"field/{n}/hidden")}
+    _add(scores["lists"], not stamps and not (hidden - set(parts)), f"{told.name}: {listed}")  # fmt: skip
+
+
+def _judge_kind(table: str, name: str, said: MirrorColumn, decided: dict[str, Any], scores: dict[str, Score]) -> None:  # fmt: skip
+    kind, why = decided[f"field/{name}/kind"], f"{table}.{name}"
+    if said.is_stamp:
+        is_fixed = bool(decided.get(f"field/{name}/read_only") or decided.get(f"field/{name}/automatic") or decided.get(f"field/{name}/hidden"))  # fmt: skip
+        _add(scores["stamps"], is_fixed, f"{why} can be changed")
+    usual = ("text", "integer", "decimal", "date", "datetime", "time", "yes/no", "json", "code", "lookup", "other", "file")  # fmt: skip
+    score = scores["kinds"]
+    if {"choice"} & {*said.kinds} or ("datetime" in said.kinds and not said.is_stamp):
+        return  # what rows alone can tell, or the type does
+    if decided.get(f"field/{name}/hidden") and "secret" in said.kinds:
+        kind = "secret"
+    if said.kinds:
+        score.there += 1
+    if said.kinds or kind not in usual:
+        score.said += 1
+        if kind in said.kinds:
+            score.right += 1
+        else:
+            score.wrong.append(f"{why}: {kind}, not {' or '.join(said.kinds) or 'that of its type'}")  # fmt: skip
+
+
+def _add(score: Score, is_right: bool, wrong: str) -> None:
+    score.there += 1
+    score.said += 1
+    score.right += is_right
+    if not is_right:
+        score.wrong.append(wrong)
+
+
+def _column_of(decision: dict[str, Any]) -> str:
+    key = decision["key"]
+    return str(key[1]) if key[0] == "field" else ""
+
+
+def measure(mirror: Mirror, packages: Path, rows: int) -> dict[str, Score]:
+    """Return the scores of one mirror."""
+    schema, kind = schema_of(mirror)
+    texts = texts_of(schema, kind, unpacked(schema, packages))
+    address = made(kind, texts, packages)
+    with tempfile.TemporaryDirectory() as first, tempfile.TemporaryDirectory() as second, tempfile.TemporaryDirectory() as third:  # fmt: skip
+        declared = reviewed(Path(first), address, schema, kind)
+        wanted = true_references(mirror, declared)
+        scores = judge(mirror, declared)
+        if rows:
+            fill(Path(first), wanted, rows)
+            drop_references(address, kind)
+            found = reviewed(Path(second), address, schema, kind)
+            scores[WHAT[1]] = compare(found_references(mirror, found), wanted)
+            address = made(kind, texts, packages)
+        drop_references(address, kind)
+        found = reviewed(Path(third), address, schema, kind)
+        scores[WHAT[0]] = compare(found_references(mirror, found), wanted)
+    return scores
+
+
+def lines(scores: dict[str, Score], shows_wrong: bool) -> Iterator[str]:
+    """Yield the figures of scores."""
+    for what in WHAT:
+        if what in scores and scores[what].there:
+            s = scores[what]
+            yield f"  {what:<24} P {s.precision:.3f}  R {s.recall:.3f}  F1 {s.f1:.3f}   {s.right} of {s.there}"  # fmt: skip
+            yield from (f"      {text}" for text in s.wrong if shows_wrong)
+
+
+def main() -> None:
+    """Measure, and print."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("names", nargs="*")
+    parser.add_argument("--proving", action="store_true")
+    parser.add_argument("--wrong", action="store_true")
+    parser.add_argument("--rows", type=int, default=60, help="0: by names alone")
+    asked = parser.parse_args()
+    total: dict[str, Score] = {}
+    with tempfile.TemporaryDirectory() as name:
+        for mirror in mirrors(asked.names, asked.proving):
+            try:
+                scores = measure(mirror, Path(name), asked.rows)
+            except subprocess.CalledProcessError as error:
+                print(f"{mirror.name}: not fetched: {error.stderr.decode().strip()[-200:]}")  # fmt: skip
+                continue
+            print(f"{mirror.name}, {len(mirror.tables)} tables", flush=True)
+            for line in lines(scores, asked.wrong):
+                print(line, flush=True)
+            for what, score in scores.items():
+                total.setdefault(what, Score()).add(score)
+    print("all")
+    for line in lines(total, False):
+        print(line)
+
+
+if __name__ == "__main__":
+    main()
