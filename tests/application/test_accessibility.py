@@ -1,6 +1,7 @@
 """Everyone can work with the application: in windows of four widths, by keyboard alone,
 with what screen readers read, on paper."""
 
+import json
 import re
 import subprocess
 import sys
@@ -21,6 +22,8 @@ PAGES = (
     "/t/inspection/r/5/print", "/t/inspection/print?result.is=failed", "/users", "/roles",
     "/profile", "/log", "/uploads", "/keys",
 )  # fmt: skip
+FOCUSED_DAY = """(document.querySelector("dialog.calendar calendar-month")
+    .shadowRoot.activeElement?.ariaLabel ?? null)"""
 
 
 @needs("browser")
@@ -95,7 +98,13 @@ class AccessibilityTest(BrowserCase):
         page.locator("#field-inspected_on").focus()
         self.press("ArrowDown")  # the calendar
         page.locator("dialog.calendar calendar-month:focus").wait_for()
-        self.press("ArrowLeft", "PageUp", "Enter")
+        for key in ("ArrowLeft", "PageUp"):
+            before = page.evaluate(FOCUSED_DAY)
+            self.press(key)  # the next day has the focus once it is drawn
+            page.wait_for_function(
+                f"![null, {json.dumps(before)}].includes({FOCUSED_DAY})"
+            )
+        self.press("Enter")
         page.locator("dialog.calendar").wait_for(state="detached")
         self.assertEqual(self.focused().split()[0], "Inspected")
         page.locator("#field-inspected_on").fill("+1y")

@@ -16,7 +16,7 @@ SCRIPT = (
 CREATE TABLE light (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, staffed CHAR(1), lit BOOLEAN,
     first_lit TEXT, seen_at DATETIME, built DATE, entered_at TEXT, due_on INTEGER,
-    painted DATE, changed DATETIME, gone CHAR(1) DEFAULT 'N' CHECK (gone IN ('Y', 'N')));
+    painted DATE, cleaned DATETIME, gone CHAR(1) DEFAULT 'N' CHECK (gone IN ('Y', 'N')));
 CREATE TABLE plain (a, b ANY, c) STRICT;
 CREATE VIRTUAL TABLE notes USING fts5 (body);
 CREATE TABLE spot (a TEXT COLLATE NOCASE, n INTEGER, PRIMARY KEY (a, n)) WITHOUT ROWID;
@@ -59,7 +59,7 @@ class SpellingsTest(ApplicationCase):
         changed = data | {
             "staffed": "no", "lit": "no", "first_lit": "1902-05-01", "built": "2023-02-27",
             "seen_at": "2023-11-14T22:13:20", "entered_at": "2026-03-04T05:06",
-            "due_on": "2026-12-24", "painted": "2026-12-25", "changed": "2023-11-14T22:13:20",
+            "due_on": "2026-12-24", "painted": "2026-12-25", "cleaned": "2023-11-14T22:13:20",
             "gone": "yes",
         }  # fmt: skip
         answer = client.post("/t/light/r/1/edit", data=changed)
