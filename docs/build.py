@@ -462,7 +462,9 @@ def _object(owner: Any, definitions: dict[str, Any]) -> dict[str, Any]:
         "type": "object",
         "description": " ".join(first.split()),
         "properties": {
-            item.name: _type(hints[item.name], definitions) for item in fields(owner)
+            item.name: _type(hints[item.name], definitions)
+            for item in fields(owner)
+            if item.metadata.get("kept", True)
         },
         "required": required,
         "additionalProperties": False,

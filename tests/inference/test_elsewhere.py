@@ -13,6 +13,7 @@ from lumet.evidence.model import (
 )
 from lumet.facts.model import Column, Reference, Type
 from lumet.inference.columns import is_secret
+from lumet.inference.engine import infer
 from tests.inference.test_rules import decided
 from tests.support.builders import database, evidence, reference, table
 
@@ -70,7 +71,17 @@ class ValuesTest(unittest.TestCase):
         self.assertNotEqual(self.of("INTEGER", one, "checked_at")["kind"], "yes/no")
         self.assertEqual(self.of("INTEGER", one, "is_lit")["kind"], "yes/no")
         self.assertEqual(self.of("INTEGER", both, "lit")["kind"], "yes/no")
+        dogs = table("crossing", "id INTEGER #", "dogs INTEGER", key="id")
+        few = decided(database(dogs), "crossing", evidence(20, crossing={"dogs": both}))
+        self.assertEqual(few["field/dogs/kind"], "integer", "in a few rows, by chance")
         self.assertEqual(self.of("BOOLEAN", ColumnProfile())["kind"], "yes/no")
+
+    def test_numbers_that_stand_for_something_stay_open(self) -> None:
+        codes = ColumnProfile(distinct=0.01, magnitude=10, values=("2", "10", "1"))
+        found = self.of("INTEGER", codes, "vesseltype")
+        self.assertEqual((found["kind"], found["other_values"]), ("choice", True))
+        self.assertEqual([*found["choices"]], ["1", "2", "10"])
+        self.assertEqual(self.of("INTEGER", codes, "crew")["kind"], "integer")
 
     def test_an_empty_text_is_a_value_where_it_is_one(self) -> None:
         blank = ColumnProfile(distinct=0.5, blank=True)
@@ -161,10 +172,16 @@ class ReferencesTest(unittest.TestCase):
 
 class PagesTest(unittest.TestCase):
     def test_what_programs_write_is_looked_at_alone(self) -> None:
-        for name in ("lamp_audit", "user_log", "price_history"):
+        for name, column in (
+            ("lamp_audit", "what"),
+            ("price_history", "what"),
+            ("user_log", "ip"),
+        ):
             with self.subTest(name):
-                made = database(table(name, "id INTEGER #", "what TEXT", key="id"))
+                made = database(table(name, "id INTEGER #", f"{column} TEXT", key="id"))
                 self.assertEqual(decided(made, name)["pages"], ["list"])
+        log = database(table("upkeep_log", "id INTEGER #", "remarks TEXT", key="id"))
+        self.assertNotIn("pages", decided(log, "upkeep_log"), "people write it")
 
     def test_nothing_is_added_where_what_it_needs_cannot_be_entered(self) -> None:
         made = database(
@@ -243,6 +260,90 @@ class NamesElsewhereTest(unittest.TestCase):
         groups = {name: decided(found, name)["group"] for name in found.by_name}
         self.assertEqual({groups[f"mast{n}"] for n in range(10)}, {"Masts"})
         self.assertEqual({groups[f"quay{n}"] for n in range(10)}, {"Quays"})
+
+
+class GluedNamesTest(unittest.TestCase):
+    """Upper-case names in one piece, with a beginning of their table and a letter before
+    all tables, and no row to look at."""
+
+    FOUND = database(
+        table("TVSL", "VSLKEY INTEGER !", "VSLNAME VARCHAR(40)", "VSLTYPE INTEGER", "VSLHOMEPORTKEY INTEGER",
+              "VSLWEIGHTKG REAL", "VSLCRTDATE DATETIME", key="VSLKEY"),
+        table("TPRT", "PRTKEY INTEGER !", "PRTNAME VARCHAR(60)", "PRTLAT REAL", "PRTLON REAL", key="PRTKEY"),
+        table("TCRW", "CRWKEY INTEGER !", "CRWSURNAME VARCHAR(40)", "CRWFIRSTNAME VARCHAR(40)", "CRWVSLKEY INTEGER", key="CRWKEY"),
+        table("TVOY", "VOYKEY INTEGER !", "VOYVSLKEY INTEGER", "VOYFROMPRTKEY INTEGER", "VOYTOPRTKEY INTEGER",
+              "VOYMASTERCRWKEY INTEGER", "VOYDEPDATE DATETIME !", key="VOYKEY"),
+        table("TVOYLEG", "LEGKEY INTEGER !", "VOYKEY INTEGER", "LEGNO INTEGER", "LEGPRTKEY INTEGER", key="LEGKEY"),
+    )  # fmt: skip
+
+    def test_references_are_found(self) -> None:
+        found = {
+            f"{name}.{key.split('/')[1]}": value
+            for name in self.FOUND.by_name
+            for key, value in decided(self.FOUND, name).items()
+            if key.endswith("/references")
+        }
+        ports = ("TVSL.VSLHOMEPORTKEY", "TVOY.VOYFROMPRTKEY", "TVOY.VOYTOPRTKEY", "TVOYLEG.LEGPRTKEY")  # fmt: skip
+        self.assertEqual(
+            found,
+            {
+                **dict.fromkeys(ports, "TPRT.PRTKEY"),
+                **dict.fromkeys(("TCRW.CRWVSLKEY", "TVOY.VOYVSLKEY"), "TVSL.VSLKEY"),
+                "TVOY.VOYMASTERCRWKEY": "TCRW.CRWKEY",
+                "TVOYLEG.VOYKEY": "TVOY.VOYKEY",
+            },
+        )
+
+    def test_labels_kinds_and_titles_follow_the_words(self) -> None:
+        port, crew = decided(self.FOUND, "TPRT"), decided(self.FOUND, "TCRW")
+        self.assertEqual(port["singular"], "Port", "as VSLHOMEPORTKEY says")
+        self.assertEqual(port["field/PRTLAT/kind"], "latitude")
+        self.assertEqual(crew["title"], "{CRWFIRSTNAME} {CRWSURNAME}")
+        voyage, vessel = decided(self.FOUND, "TVOY"), decided(self.FOUND, "TVSL")
+        self.assertEqual(voyage["field/VOYFROMPRTKEY/label"], "From port")
+        self.assertEqual(
+            [detail["label"] for detail in port["details/TVOY"]],
+            ["Voys from here", "Voys to here"],
+        )
+        self.assertEqual(vessel["field/VSLWEIGHTKG/unit"], "kg")
+        self.assertEqual(vessel["field/VSLWEIGHTKG/label"], "Weight")
+        self.assertEqual(vessel["field/VSLCRTDATE/automatic"], "created at")
+        spoken = infer(self.FOUND, Evidence(), glossary={"vsl": "vessel"})["TVSL"]
+        self.assertEqual({e.path: e.value for e in spoken}["plural",], "Vessels")
+
+    def test_a_key_that_says_nothing_is_numbered_and_in_no_list(self) -> None:
+        vessel = decided(self.FOUND, "TVSL")
+        self.assertEqual(vessel["field/VSLKEY/generated"], "max + 1")
+        self.assertTrue(vessel["field/VSLKEY/hidden"])
+        self.assertNotIn("VSLKEY", vessel["list/columns"])
+        known = table("mark", "mark_no INTEGER !", "name TEXT", key="mark_no")
+        self.assertNotIn("field/mark_no/generated", decided(database(known), "mark"))
+
+    def test_words_are_no_beginnings(self) -> None:
+        words = database(
+            *(table(n, "id INTEGER #", "name TEXT", key="id") for n in ("task", "team", "ticket", "tide", "tower")),
+            table("racon", "raconid INTEGER #", "carrier TEXT", "carpet TEXT", "cargo TEXT", key="raconid"),
+        )  # fmt: skip
+        self.assertEqual(decided(words, "team")["plural"], "Teams")
+        racon = decided(words, "racon")
+        self.assertEqual((racon["plural"], racon["field/cargo/label"]), ("Racons", "Cargo"))  # fmt: skip
+
+
+class WideTableTest(unittest.TestCase):
+    def test_many_fields_are_in_sections_and_the_empty_ones_folded(self) -> None:
+        lamp = [f"LAMP_{n} TEXT" for n in ("MAKE", "GLASS", "SPARE")]
+        flags = [f"IS_{n} INTEGER" for n in ("LIT", "OPEN", "MANNED")]
+        extra = [f"EXTRA{n} VARCHAR(20)" for n in range(5)]
+        plain = [f"{n} TEXT" for n in ("kind", "height", "tower", "colour", "range", "chart")]  # fmt: skip
+        made = table("STN", "ID INTEGER #", "NAME TEXT !", *plain, *lamp, *flags, *extra, key="ID")  # fmt: skip
+        empty, flag = ColumnProfile(empty=0.99, distinct=1), ColumnProfile(flag=True, distinct=0.1)  # fmt: skip
+        rows = evidence(200, STN={f"EXTRA{n}": empty for n in range(5)} | {f.split()[0]: flag for f in flags})  # fmt: skip
+        found = decided(database(made), "STN", rows)
+        self.assertEqual(found["sections/Lamp"], ["LAMP_MAKE", "LAMP_GLASS", "LAMP_SPARE"])  # fmt: skip
+        self.assertEqual(found["sections/Options"], ["IS_LIT", "IS_OPEN", "IS_MANNED"])
+        self.assertEqual(found["sections/Rarely used"], [f"EXTRA{n}" for n in range(5)])
+        self.assertEqual(found["folded"], ["Rarely used"])
+        self.assertEqual(found["sections/Station"][:2], ["NAME", "kind"])
 
 
 if __name__ == "__main__":

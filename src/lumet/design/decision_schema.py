@@ -18,6 +18,7 @@ from lumet.design.value_types import (
     GENERATED_VALUE,
     KIND,
     LOOKUP_COLUMNS,
+    NAMES,
     NONE,
     NUMBER,
     ORDER,
@@ -417,6 +418,12 @@ class TableDecisions:
         "the pages of the table: list, add, edit, delete; a record's page always exists",
         '["list", "edit"]',
         PAGE_KINDS,
+    )
+    folded: tuple[str, ...] = _key(
+        NAMES,
+        "the sections of the form and the record that are folded until they are opened",
+        '["Rarely used"]',
+        (),
     )
     subtitle: tuple[str, ...] = _key(
         COLUMNS,

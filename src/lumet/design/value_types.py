@@ -248,6 +248,14 @@ class _Columns(ValueType):
         return scope.column(path, name)
 
 
+class _Names(ValueType):
+    name = "names"
+    schema = _TEXTS
+
+    def read(self, scope: Scope, path: Path, value: Any) -> tuple[str, ...] | None:
+        return scope.checker.texts(path, value)
+
+
 class _ShownColumns(_Columns):
     def is_good(self, scope: Scope, path: Path, name: str) -> bool:
         return scope.shown_column(path, name)
@@ -544,6 +552,7 @@ GENERATED_VALUE = Words(
 AUTOMATIC = Words(
     "automatic", AUTOMATIC_VALUES, "automatic takes no", fits=_fits_automatic
 )
+NAMES = _Names()
 COLUMNS = _Columns()
 SHOWN_COLUMNS = _ShownColumns()
 LOOKUP_COLUMNS = _LookupColumns()

@@ -16,6 +16,7 @@ from lumet.facts.model import Column, Table
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
 _KEY_NAME = re.compile(r"(?i:(^|_)(id|code|cd|no|nr|key|num|number))$|I[dD]$")
 MAX_VALUES = 24  # more different values than this are no choice
+MAX_CODE = 1_000  # numbers that stand for something; higher ones are measured
 REPEATS = 5  # a value list is kept where values repeat this often on average
 MAX_VALUE_LENGTH = 40  # characters; longer ones are sentences, not choices
 MAX_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
@@ -141,17 +142,24 @@ def _scale(number: Any) -> int:
 
 def _value_list(table: Table, column: Column, counts: Counter[Any]) -> tuple[str, ...]:
     """Return the values of a small code column, none of one that may hold a person's
-    data: only text that repeats often, in a column that is neither unique, nor a
-    reference, nor named like a person's or a contact's."""
-    if column.type.kind != "text" or _may_be_personal(table, column):
+    data: only text that repeats often, or small whole numbers, in a column that is
+    neither unique, nor a reference, nor named like a person's or a contact's."""
+    if _may_be_personal(table, column):
         return ()
     if not counts or len(counts) > MAX_VALUES or counts.total() < REPEATS * len(counts):
         return ()
-    if not all(map(_is_short, counts)):
+    is_text = column.type.kind == "text" and all(map(_is_short, counts))
+    if not is_text and not (
+        column.type.kind == "integer" and all(map(_is_small, counts))
+    ):
         return ()
     often = [item for item in counts.items() if item[1] >= REPEATS]
     ordered = sorted(often, key=lambda item: (-item[1], item[0]))
-    return tuple(value for value, _ in ordered) if len(ordered) > 1 else ()
+    return tuple(str(value) for value, _ in ordered) if len(ordered) > 1 else ()
+
+
+def _is_small(value: Any) -> bool:
+    return type(value) is int and abs(value) < MAX_CODE
 
 
 def _may_be_personal(table: Table, column: Column) -> bool:

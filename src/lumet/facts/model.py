@@ -1,6 +1,6 @@
 """The facts of a database: tables, columns, types, keys and constraints."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
@@ -67,7 +67,8 @@ class Default:
 class Column:
     """One column. `automatic` numbers itself; `generated` is the expression of one
     that the database computes; `denied` is what the user who connected may not do with
-    it though the table allows it."""
+    it though the table allows it. `apart` is the name with "_" between its words, where
+    they are written as one; inference finds it, and no file keeps it."""
 
     name: str
     type: Type
@@ -77,6 +78,12 @@ class Column:
     generated: str = ""
     comment: str = ""
     denied: tuple[Writing, ...] = ()
+    apart: str = field(default="", compare=False, metadata={"kept": False})
+
+    @property
+    def worded(self) -> str:
+        """The name, its words apart."""
+        return self.apart or self.name
 
     @property
     def is_filled(self) -> bool:
@@ -140,7 +147,8 @@ class Table:
     rows; `refusal` says why where that is no matter of rights; `row_security` may refuse some rows besides. `estimate` is the database's own
     guess of the rows, a power of ten, 0 where it has none or a small one. Of a view, or
     of a query that the project adds, `definition` is the text and `updatable` tells
-    whether the database would take changes to it.
+    whether the database would take changes to it. `apart` is as that of a column, of
+    the name within the schema.
     """
 
     name: str
@@ -161,11 +169,17 @@ class Table:
     definition: str = ""
     updatable: bool = False
     refusal: str = ""
+    apart: str = field(default="", compare=False, metadata={"kept": False})
 
     @property
     def own_name(self) -> str:
         """The name within its schema."""
         return self.name.removeprefix(f"{self.schema}.") if self.schema else self.name
+
+    @property
+    def worded(self) -> str:
+        """The name within its schema, its words apart."""
+        return self.apart or self.own_name
 
     @property
     def is_view(self) -> bool:
@@ -277,6 +291,12 @@ class Database:
         """Return the name within its schema of a table, which may not be there."""
         found = self.by_name.get(table)
         return found.own_name if found else table
+
+    def worded(self, table: str) -> str:
+        """Return the name within its schema of a table, which may not be there, its
+        words apart."""
+        found = self.by_name.get(table)
+        return found.worded if found else table
 
     @cached_property
     def _referring(self) -> dict[str, list[tuple[Table, Reference]]]:

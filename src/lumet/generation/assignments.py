@@ -181,7 +181,9 @@ def _as_decided(key: Key, source: TableSource) -> str:
 
 def _record(source: TableSource) -> str:
     columns = tuple_code(repr(source.keys[n]) for n in source.decisions.record.columns)
-    pairs = (("columns", columns), ("sections", _sections(source)))
+    sections = source.decisions.sections
+    folded = tuple_code(f"_({n!r})" for n in source.decisions.folded if n in sections)
+    pairs = (("columns", columns), ("sections", _sections(source)), ("folded", folded))
     given = [Assignment(name, code) for name, code in pairs if code]
     return call_code("RecordPage", given)
 

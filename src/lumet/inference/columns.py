@@ -15,6 +15,8 @@ from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.secrets import is_secret
 from lumet.inference.stamps import is_of_creation, is_stamp
 
+MOST_GAPS = 100  # numbers for each row of a key that a program counted
+_SURROGATES = frozenset({"id", "key", "pk", "oid", "uid", "sk", "ident", "identifier", "recid", "rowid"})  # fmt: skip
 _COUNTING = ("serial", "identity", "autoinc", "counter")  # in a type's name
 _VERSION_NAMES = frozenset(
     {"version", "row_version", "lock_version", "rev", "revision"}
@@ -37,7 +39,7 @@ def label_of_reference(subject: Subject, column: Column) -> Choice | None:
     reference = lookup_reference(subject.table, column.name)
     if reference is None:
         return None
-    words = subject.splitter.words(split_words(column.name))
+    words = subject.without_own(split_words(column.worded))
     stem = words[:-1] if len(words) > 1 and words[-1] in (*KEY_WORDS, "uid") else words
     singular = subject.answers.get((reference.referred_table, "singular"))
     if singular is not None and _says_no_more(subject, column, stem, reference):
@@ -55,7 +57,7 @@ def _says_no_more(
     word: `gus_id` of `g_user_session`."""
     referred = subject.about(reference.referred_table)
     plain = tuple(to_singular(word) for word in stem)
-    if plain == referred.words or stem == split_words(referred.table.own_name):
+    if plain == referred.words or stem == split_words(referred.table.worded):
         return True
     if set(stem) <= _NOTHING:
         return True
@@ -66,33 +68,22 @@ def _says_no_more(
 
 
 def label_of_key(subject: Subject, column: Column) -> Choice | None:
-    """A table's own number or code drops the table's name: `station_no` is "Number"."""
-    words = split_words(column.name)
-    table_words = split_words(subject.table.own_name)
-    rest = words[len(table_words) :]
-    if rest and words[: len(table_words)] == table_words:
+    """The table's name, and a word that nearly all of its columns begin with, say
+    nothing: `station_no` is "Number", `KPR_GIVEN_NAME` beside `KPR_NO` and `KPR_PHONE`
+    "Given name"."""
+    words = split_words(column.worded)
+    rest = subject.without_own(words)
+    if rest != words:
         numeric = _is_number(column)
         label = subject.label(rest, numeric) or column.name
-        return Choice(label, "the table's name is left out")
-    return None
-
-
-def label_without_prefix(subject: Subject, column: Column) -> Choice | None:
-    """A prefix that nearly all columns of a table share says nothing: `KPR_GIVEN_NAME`,
-    among `KPR_NO` and `KPR_PHONE`, is "Given name"."""
-    words = split_words(column.name)
-    firsts = [split_words(each.name)[:1] for each in subject.table.columns]
-    shared = firsts.count(words[:1])
-    if len(words) > 1 and len(firsts) > 3 and shared >= 0.75 * len(firsts):
-        numeric = _is_number(column)
-        label = subject.label(words[1:], numeric) or column.name
-        return Choice(label, f'nearly all begin with "{words[0]}"')
+        left_out = " ".join(words[: len(words) - len(rest)])
+        return Choice(label, f'"{left_out}" is left out')
     return None
 
 
 def label_of_flag(subject: Subject, column: Column) -> Choice | None:
     """A yes or no drops its verb: `is_automated` is "Automated"."""
-    words = subject.splitter.words(split_words(column.name))
+    words = subject.without_own(split_words(column.worded))
     if len(words) > 1 and words[0] in FLAG_VERBS and (
         column.type.kind in ("boolean", "integer")
     ):  # fmt: skip
@@ -103,7 +94,7 @@ def label_of_flag(subject: Subject, column: Column) -> Choice | None:
 def label_of_words(subject: Subject, column: Column) -> Choice | None:
     """Else the words of the name, abbreviations written out. Example: `lit_since` is
     "Lit since", `range_nm` is "Range"."""
-    words = split_words(column.name)
+    words = split_words(column.worded)
     label = subject.label(words, _is_number(column)) or column.name
     return Choice(label, "")
 
@@ -111,7 +102,7 @@ def label_of_words(subject: Subject, column: Column) -> Choice | None:
 def unit_of_name(subject: Subject, column: Column) -> Choice | None:
     """The unit that a number's name ends in. Example: `range_nm` in nm, `cost_eur` in
     €."""
-    unit = unit_of(split_words(column.name)) if _is_number(column) else ""
+    unit = unit_of(split_words(column.worded)) if _is_number(column) else ""
     if not unit or subject.answer(column.name, "kind") == "lookup":
         return None
     return Choice(unit, "by its name")
@@ -133,9 +124,8 @@ def _is_number(column: Column) -> bool:
 
 LABEL_RULES: tuple[ColumnRule, ...] = (
     label_of_reference,
-    label_of_key,
-    label_without_prefix,
     label_of_flag,
+    label_of_key,
     label_of_words,
 )
 
@@ -145,7 +135,21 @@ def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
     Example: `id` of a station."""
     if column.automatic and subject.table.reference_of(column.name) is None:
         return Choice(True, "a number the database gives")
+    if is_surrogate_key(subject, column) and next_of_key(subject, column) is not None:
+        return Choice(True, "a number that says nothing", 0.8)
     return None
+
+
+def is_surrogate_key(subject: Subject, column: Column) -> bool:
+    """Whether a column is a key that says nothing to a person: a whole number, named
+    for its table and as a key, or as a key alone. Example: `VSLKEY` of `TVSL`, `id`;
+    not `station_no`."""
+    table = subject.table
+    if table.primary_key != (column.name,) or column.type.kind != "integer":
+        return False
+    if table.reference_of(column.name) is not None:
+        return False
+    return set(subject.without_own(split_words(column.worded))) <= _SURROGATES
 
 
 def hidden_secret(subject: Subject, column: Column) -> Choice | None:
@@ -299,7 +303,8 @@ REQUIRED_RULES: tuple[ColumnRule, ...] = (required_by_empty_texts,)
 
 def next_of_key(subject: Subject, column: Column) -> Choice | None:
     """A key that is declared to count itself, and that the database does not count, is
-    the next number. Example: `serial PRIMARY KEY` on SQLite."""
+    the next number; so is one that says nothing and was counted by a program. Example:
+    `serial PRIMARY KEY` on SQLite; `VSLKEY` with 1 to 60 in 60 rows."""
     counts = column.automatic or column.generated or column.default is not None
     if subject.table.primary_key != (column.name,) or counts or subject.table.is_view:
         return None
@@ -308,6 +313,10 @@ def next_of_key(subject: Subject, column: Column) -> Choice | None:
         return Choice(
             "max + 1", f"declared as {column.type.native}, which no sequence generates"
         )
+    profile, rows = subject.column_profile(column.name), subject.profile.rows
+    is_counted = profile is None or profile.magnitude <= MOST_GAPS * max(rows, 10)
+    if is_surrogate_key(subject, column) and is_counted:
+        return Choice("max + 1", "nothing in the database numbers it", 0.75)
     return None
 
 

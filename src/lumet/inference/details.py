@@ -48,7 +48,7 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
     it ("Stations below"), unless its name says more ("Keepers with this
     supervisor")."""
     plural = str(subject.answers[name, "plural"].value)
-    words = _words_of(reference)
+    words = _words_of(subject.about(name), reference)
     is_tree = reference.columns[-1] == hierarchy_of(subject)
     if name == subject.table.name and is_tree and set(words) <= _ABOVE:
         return f"{plural} below"
@@ -66,7 +66,7 @@ def relation_label(subject: Subject, name: str, reference: Reference) -> str:
 def total_of_amount(subject: Subject, column: Column) -> Choice | None:
     """Columns of detail rows are summed where they are an amount by its
     name, and not the price of one. Example: `cargo_kg` of the stops of a voyage."""
-    words = set(split_words(column.name))
+    words = set(split_words(column.worded))
     is_number = column.type.kind in ("integer", "decimal", "float")
     if not is_number or not words & _AMOUNTS or words & _OF_ONE:
         return None
@@ -85,10 +85,14 @@ def total_of_amount(subject: Subject, column: Column) -> Choice | None:
 TOTAL_RULES: tuple[ColumnRule, ...] = (total_of_amount,)
 
 
-def _words_of(reference: Reference) -> list[str]:
+def _words_of(child: Subject, reference: Reference) -> list[str]:
     """Return the words that a reference goes by: of several columns, those with which
     all of them begin. Example: "parent" of `(parent_region, parent_no)`."""
-    split = [split_words(column) for column in reference.columns]
+    table = child.table
+    split = [
+        child.without_own(split_words(table.column(each).worded))
+        for each in reference.columns
+    ]
     shared: list[str] = []
     for alike in zip(*split, strict=False):
         if len(set(alike)) > 1:
@@ -125,13 +129,15 @@ def _chosen(
             return None
         if (other.referred_table, "plural") not in subject.answers:
             return None
-        value["label"] = _label_of_chosen(subject, reference, other, len(references))
+        value["label"] = _label_of_chosen(
+            subject, subject.about(name), reference, other, len(references)
+        )
         value["edit"] = EDIT_CHOSEN
     return Choice(values[0] if len(values) == 1 else values, junction.reason)
 
 
 def _label_of_chosen(
-    subject: Subject, near: Reference, far: Reference, count: int
+    subject: Subject, child: Subject, near: Reference, far: Reference, count: int
 ) -> str:
     """Return the label of the records on the other side: where both ends are of one
     table, by what they are there. Example: "Next areas" by `(area_id, next_id)`, and
@@ -139,9 +145,11 @@ def _label_of_chosen(
     plural = str(subject.answers[far.referred_table, "plural"].value)
     if count == 1 and far.referred_table != subject.table.name:
         return plural
-    words = _words_of(far)
+    words = _words_of(child, far)
     if set(words) <= set(subject.about(far.referred_table).words):
-        return f"{plural} with this {_lower_first(subject.label(_words_of(near)))}"
+        return (
+            f"{plural} with this {_lower_first(subject.label(_words_of(child, near)))}"
+        )
     return f"{subject.label(words)} {_lower_first(plural)}"
 
 
@@ -189,7 +197,9 @@ def _detail(subject: Subject, name: str, references: list[Reference]) -> Choice:
         for place_, (reference, value) in enumerate(
             zip(references, values, strict=True)
         ):
-            said = _lower_first(subject.label(_words_of(reference)))
+            said = _lower_first(
+                subject.label(_words_of(subject.about(name), reference))
+            )
             value["label"] = f"{ours} with this {said}"
             if place_ == number:
                 del value["label"]

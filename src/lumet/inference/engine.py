@@ -9,7 +9,7 @@ from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
 from lumet.inference import columns, details, kinds, relations, tables, titles
-from lumet.inference.glued_words import WordSplitter
+from lumet.inference.glued_words import with_words_apart
 from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary
 from lumet.inference.references import (
     FoundReference,
@@ -40,6 +40,7 @@ def infer(
     """
     if not database.tables:
         return {}
+    database = with_words_apart(database, glossary)
     keys = find_keys(database, evidence)
     keyed = with_found(database, keys, ())
     references = [
@@ -50,7 +51,6 @@ def infer(
     database = with_found(keyed, (), references)
     start = Subject(database, evidence, database.tables[0], glossary=glossary)
     start.shared = shared_word(database)
-    start.splitter = WordSplitter(database)
     start.keys.update({key.table: key for key in keys if key.is_used})
     start.found.update({(f.table, f.columns): f for f in references if f.is_used})
     subjects = [start.about(table.name) for table in database.tables if table.columns]
@@ -78,6 +78,7 @@ def infer(
 def subjects_of(database: Database, evidence: Evidence) -> Iterator[Subject]:
     """Yield each table as the rules look at it, before any question was asked; what was
     found is in the facts of `database` already."""
+    database = with_words_apart(database)
     shared = shared_word(database)
     for table in database.tables:
         if table.columns:
@@ -190,6 +191,7 @@ _RULES: dict[str, Callable[..., object]] = {
     "order": tables.order_of_list,
     "parent": relations.hierarchy_of,
     "sections": tables.sections_of,
+    "folded": tables.folded_sections,
     "details": details.details_of_references,
     "references": find_references,
     "choices": columns.choices_of,
@@ -215,6 +217,7 @@ def _table_answers(subject: Subject) -> Iterator[Answer]:
         yield (question,), subject.answers[name, question]
     yield ("pages",), tables.pages_of_table(subject)
     yield ("soft_delete",), tables.soft_delete_of(subject)
+    yield ("folded",), tables.folded_sections(subject)
     if key := subject.keys.get(name):
         yield ("key",), Choice(list(key.columns), key.reason, key.confidence)
     yield ("list", "columns"), tables.columns_of_list(subject)

@@ -51,10 +51,15 @@ _CODE_WORDS = frozenset(
 )
 _DATE_WORDS = frozenset(
     {"date", "dt", "day", "on", "at", "time", "ts", "stamp", "timestamp", "since", "until",
-     "from", "to", "born", "utc"}
+     "from", "to", "born", "utc", "datetime", "login", "logon", "seen", "visit", "activity",
+     "access", "expires", "expiry", "expiration", "start", "end", "begin", "started", "ended",
+     "finished", "sent", "received", "created", "updated", "modified", "changed", "posted",
+     "deadline", "due", "checked", "registered", "approved", "closed", "opened", "timemodified",
+     "timecreated"}
 )  # fmt: skip
 _USUAL = {"date": ("YYYY-MM-DD",), "datetime": ("YYYY-MM-DD hh:mm:ss",)}
 AGREES = 0.98  # of the rows; what does not fit would be refused by every form
+ENOUGH_OF_SMALL, ENOUGH_OF_ANY = 10, 40  # rows; in fewer a quantity may be 0 or 1
 ENOUGH_TO_AGREE = 30  # rows that have both; fewer may agree by chance
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
@@ -68,6 +73,13 @@ CHOICE_WORDS = frozenset(
      "typ", "stat", "cat", "outcome", "shift", "size", "quality", "channel", "language",
      "st", "sts", "flag", "ind", "indicator", "material", "shape", "direction", "title",
      "salutation", "weather", "season", "tier", "format", "scope", "place", "side"}
+)  # fmt: skip
+# of those, what numbers stand for; a grade or a size may well be a measured number
+_NUMBERED_CHOICES = frozenset(
+    {"status", "state", "type", "kind", "category", "class", "priority", "severity",
+     "condition", "mode", "gender", "sex", "phase", "stage", "role", "reason", "method",
+     "typ", "stat", "cat", "outcome", "sts", "ind", "indicator", "scope", "visibility",
+     "access", "stt", "knd"}
 )  # fmt: skip
 _YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", "season",
                          "born", "until", "from", "erected", "launched"})  # fmt: skip
@@ -207,7 +219,7 @@ def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
     if spelling not in SPELLINGS:
         return None
     declared = column.type.kind in ("date", "datetime")
-    named = bool(_DATE_WORDS.intersection(split_words(column.name)[-1:]))
+    named = bool(_DATE_WORDS.intersection(split_words(column.worded)[-1:]))
     if column.type.kind not in ("text", "date", "datetime") and not named:
         return None
     if spelling == "julian day":
@@ -253,7 +265,7 @@ def kind_of_duration(subject: Subject, column: Column) -> Choice | None:
     `interval`; `time_at_sea_duration` of type `time`."""
     if column.type.native.lower().startswith("interval"):
         return Choice("duration", f"declared as {column.type.native}")
-    named = KIND_OF["duration"].words.intersection(split_words(column.name)[-1:])
+    named = KIND_OF["duration"].words.intersection(split_words(column.worded)[-1:])
     if column.type.kind == "time" and named:
         return Choice("duration", "a time, named like a duration", 0.8)
     return None
@@ -271,19 +283,21 @@ def kind_of_check(subject: Subject, column: Column) -> Choice | None:
 
 
 def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
-    """Declared as boolean, or a whole number that is only ever 0 or 1: both, or the
-    name says it. A quantity may well be 1 everywhere. Example: `is_automated` of type
+    """Declared as boolean, or a whole number that is only ever 0 or 1: both, in enough
+    rows, or the name says it. A quantity may well be 1 everywhere. Example: `is_automated` of type
     integer."""
     if column.type.kind == "boolean":
         return Choice("yes/no", f"declared as {column.type.native}")
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or profile is None or not profile.flag:
         return None
-    words = split_words(column.name)
+    words = split_words(column.worded)
     named = bool(FLAG_VERBS.intersection(words[:1]) or FLAG_WORDS.intersection(words))
     if named:
         return Choice("yes/no", "only 0 and 1 were found", 0.95)
-    if subject.profile.rows >= 10 and not profile.constant:
+    is_small = column.type.native.lower().startswith(_SMALL_TYPES)
+    enough = ENOUGH_OF_SMALL if is_small else ENOUGH_OF_ANY
+    if subject.profile.rows >= enough and not profile.constant:
         return Choice("yes/no", "both 0 and 1 were found, and nothing else", 0.75)
     return None
 
@@ -296,7 +310,7 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     is_read = profile is not None and profile.distinct > 0
     if column.type.kind != "integer" or is_read or subject.table.is_view:
         return None
-    words = subject.splitter.words(split_words(column.name))
+    words = split_words(column.worded)
     native = column.type.native.lower()
     default = column.default
     is_either = default is not None and default.literal and default.text in ("0", "1")
@@ -316,13 +330,13 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
 def kind_of_like_a_reference(subject: Subject, column: Column) -> Choice | None:
     """Named like another table and its key, without a declaration: shown as it is, and
     marked as doubtful. Example: `keeper_id` whose values are in no keeper."""
-    words = split_words(column.name)
+    words = split_words(column.worded)
     if len(words) < 2 or words[-1] not in KEY_WORDS:
         return None
     for table in subject.database.tables:
         if (
             table is not subject.table
-            and split_words(table.own_name) == words[:-1]
+            and split_words(table.worded) == words[:-1]
             and len(table.primary_key) == 1
             and table.column(table.primary_key[0]).type.kind == column.type.kind
         ):
@@ -347,12 +361,27 @@ def kind_of_few_values(subject: Subject, column: Column) -> Choice | None:
         return None
     if all(map(_is_number, profile.values)):
         return None  # amounts and codes that are numbers are no choice
-    words = split_words(column.name)
+    words = split_words(column.worded)
     named = bool(CHOICE_WORDS.intersection(words[-1:] + words[:1]))
     if seen < MANY_A_VALUE * count and not named:
         return None
     reason = f"only {count} values were found; no list confirms it"
     return Choice("choice", reason, 0.8 if named else 0.65)
+
+
+def kind_of_few_numbers(subject: Subject, column: Column) -> Choice | None:
+    """Few small whole numbers, in a column named like a choice, are one; they are shown
+    as they are until somebody names them. Example: `severity` with 1 to 5."""
+    profile = subject.column_profile(column.name)
+    if column.type.kind != "integer" or profile is None:
+        return None
+    if not 2 <= len(profile.values) <= MAX_CHOICES:
+        return None
+    words = split_words(column.worded)
+    if not _NUMBERED_CHOICES.intersection(words[-1:]):
+        return None
+    reason = f"only {len(profile.values)} numbers were found, named like a choice"
+    return Choice("choice", reason, 0.75)
 
 
 def _is_number(text: str) -> bool:
@@ -467,7 +496,7 @@ def _words(subject: Subject, column: Column) -> list[str]:
     """Return the words of a name with what its abbreviations stand for."""
     words = (
         subject.glossary.get(word, "") or ABBREVIATIONS.get(word, word)
-        for word in subject.splitter.words(split_words(column.name))
+        for word in split_words(column.worded)
     )
     return [part for word in words for part in word.casefold().split()]
 
@@ -475,7 +504,7 @@ def _words(subject: Subject, column: Column) -> list[str]:
 def kind_of_code(subject: Subject, column: Column) -> Choice | None:
     """A whole number that names something, such as a year or a line's number, is
     written without separators. Example: `built_year`, `line_no`."""
-    words = split_words(column.name)
+    words = split_words(column.worded)
     if column.type.kind != "integer" or not words:
         return None
     if words[-1] in _CODE_WORDS or subject.table.primary_key == (column.name,):
@@ -516,7 +545,7 @@ def _plain_kind(subject: Subject, column: Column) -> str:
 def is_named_long(subject: Subject, column: Column) -> bool:
     """Tell whether a text is declared, or named, like one of several lines."""
     native = column.type.native.lower()
-    words = subject.splitter.words(split_words(column.name))
+    words = split_words(column.worded)
     if native.startswith(_LONG_TYPES) or LONG_WORDS.intersection(words):
         return True
     if column.type.length is not None and column.type.length < 4_000:
@@ -541,6 +570,7 @@ KIND_RULES: tuple[ColumnRule, ...] = (
     kind_of_binary,
     kind_of_measure,
     kind_of_few_values,
+    kind_of_few_numbers,
     kind_of_like_a_reference,
     kind_of_code,
     kind_of_type,

@@ -79,6 +79,11 @@ ABBREVIATIONS = {
     "mth": "month",
     "wk": "week",
     "hrs": "hours",
+    "lat": "latitude",
+    "lon": "longitude",
+    "lng": "longitude",
+    "passwd": "password",
+    "pwd": "password",
     "mins": "minutes",
 }
 KEY_WORDS = frozenset({"id", "code", "cd", "no", "nr", "key", "fk", "ref", "num"})
@@ -99,6 +104,24 @@ UNITS = {
     "mm": "mm",
     "kg": "kg",
     "kw": "kW",
+    "kwh": "kWh",
+    "ah": "Ah",
+    "mah": "mAh",
+    "hz": "Hz",
+    "khz": "kHz",
+    "mhz": "MHz",
+    "db": "dB",
+    "hpa": "hPa",
+    "rpm": "rpm",
+    "seconds": "s",
+    "secs": "s",
+    "ms": "ms",
+    "millis": "ms",
+    "milliseconds": "ms",
+    "bytes": "B",
+    "kb": "KB",
+    "mb": "MB",
+    "gb": "GB",
 }
 # A single letter is a unit only behind a word that it measures.
 MEASURES = {

@@ -13,7 +13,7 @@ from itertools import product
 from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import ColumnProfile, Containment, Evidence, TableProfile
 from lumet.facts.model import Column, Database, Reference, Table
-from lumet.inference.glued_words import WordSplitter
+from lumet.inference.glued_words import with_words_apart
 from lumet.inference.labels_from_names import split_words, to_singular
 from lumet.inference.name_similarity import (
     HINT,
@@ -106,8 +106,9 @@ def find_keys(database: Database, evidence: Evidence) -> tuple[FoundKey, ...]:
     named like a key (`id`, `station_no`) or stands first; else the first two or
     three columns that are so together, where each is a code, a number or a date.
     What more rows refute is no key. Example: `ENTRY_NO`, unique in 1,800 rows."""
+    database = with_words_apart(database)
     shared = shared_word(database)
-    names = {table_words(table.own_name, shared) for table in database.tables}
+    names = {table_words(table.worded, shared) for table in database.tables}
     found = (
         _find_key(table, evidence, names)
         for table in database.tables
@@ -133,14 +134,14 @@ def _find_single_key(
     table: Table, profile: TableProfile, names: set[Words]
 ) -> FoundKey | None:
     """Return the column that most likely is the key, None where none can be."""
-    own = table_words(table.own_name)
+    own = table_words(table.worded)
     best: FoundKey | None = None
     for place, column in enumerate(table.columns):
         seen = profile.columns.get(column.name)
         if seen is None or not seen.unique or seen.empty or not _could_be_key(column):
             continue
         sure = _key_sureness(column, place, seen, profile.sampled, own)
-        if without_keys(plain_words(column.name)) in names - {own}:
+        if without_keys(plain_words(column.worded)) in names - {own}:
             sure = 0.6  # it refers to another table, once each by chance
         if profile.sampled < FEW_ROWS and _is_named_key(column, own) < 2:
             sure -= 0.1
@@ -168,7 +169,10 @@ def _composite_key(table: Table, profile: TableProfile) -> FoundKey | None:
     rows = profile.sampled
     if not profile.key or rows < ENOUGH_ROWS:
         return None
-    telling = all(_is_key_part(table.column(n), plain_words(n)) for n in profile.key)
+    telling = all(
+        _is_key_part(table.column(n), plain_words(table.column(n).worded))
+        for n in profile.key
+    )
     sure = (0.8 if rows == profile.rows else 0.75) if telling else 0.6
     reason = f"together unique and never empty in {_of_rows(profile.rows, rows)}"
     return FoundKey(table.name, profile.key, sure, reason)
@@ -206,7 +210,7 @@ def _could_be_key(column: Column) -> bool:
 def _is_named_key(column: Column, own: Words) -> int:
     """Tell how much a column is named like its table's own key: 2 by the table's name
     or just "id", 1 by a word for keys, 0 not at all."""
-    words = plain_words(column.name)
+    words = plain_words(column.worded)
     stem = without_keys(words)
     if (not stem or stem == own) and len(stem) < len(words):
         return 2
@@ -235,14 +239,14 @@ class Proposer:
         self.evidence = evidence
         self.shared = shared_word(database)
         self.words = {
-            t.name: table_words(t.own_name, self.shared) for t in database.tables
+            t.name: table_words(t.worded, self.shared) for t in database.tables
         }
         held = Counter(self.words.values())
         for t in database.tables:
             if (
                 held[self.words[t.name]] > 1
             ):  # `filter_actions` beside `filters2_actions`
-                self.words[t.name] = plain_words(t.own_name)
+                self.words[t.name] = plain_words(t.worded)
         self.targets = [
             target
             for t in database.tables
@@ -262,7 +266,6 @@ class Proposer:
         self.vocabulary = frozenset({*known, *ROLES})
         self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
         self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
-        self._splitter = WordSplitter(database)
         # refers to any table, where another column says to which, so everywhere
         self._anything = {
             stem for table in database.tables for stem in _stems_of_any_table(table)
@@ -287,7 +290,7 @@ class Proposer:
                 is_primary or table.is_unique((column.name,)) or proven
             ):
                 yield _Target(
-                    table, column, words, plain_words(column.name), is_primary, person
+                    table, column, words, plain_words(column.worded), is_primary, person
                 )
 
     @cached_property
@@ -366,10 +369,7 @@ class Proposer:
         """Return the words of a column's name, those that are written together apart."""
         place = (table.name, column.name)
         if place not in self._column_names:
-            words = split_together(plain_words(column.name), self.vocabulary)
-            if len(words) == 1:
-                apart = self._splitter.words(words)
-                words = tuple(to_singular(each) for each in apart)
+            words = split_together(plain_words(column.worded), self.vocabulary)
             stem, own = without_keys(words), self.words[table.name]
             # others refer to its own key, unless it has the name of another table's
             is_none = table.primary_key == (column.name,) and (
@@ -458,12 +458,12 @@ class Proposer:
         choices = []
         for name in names:
             part = referred.column(name)
-            plain = plain_words(name)
+            plain = plain_words(part.worded)
             fitting = [
                 column.name
                 for column in table.columns
                 if _same_type(column, part, any_kind=True)
-                and plain_words(column.name)
+                and plain_words(column.worded)
                 in (plain, (*words, *plain), (words[-1], *plain))
             ]
             choices.append(fitting)
@@ -543,7 +543,8 @@ def _without_copies(
         others += [f.referred_table for f in found if f.table == each.table and f.is_used
                    and f is not each]  # fmt: skip
         key = database.table(each.referred_table).primary_key
-        is_name = "name" in plain_words(each.referred_columns[0])[-1:]
+        named = database.table(each.referred_table).column(each.referred_columns[0])
+        is_name = "name" in plain_words(named.worded)[-1:]
         if is_name and each.referred_columns != key and each.referred_table in others:
             continue
         kept.append(each)
@@ -577,8 +578,8 @@ class _Judge:
         """Return the sort key of the targets of one column: how sure it
         is, how near its name is, how many words its table's name begins with that ours
         does."""
-        ours = plain_words(self.database.own_name(found.table))
-        theirs = plain_words(self.database.own_name(found.referred_table))
+        ours = plain_words(self.database.worded(found.table))
+        theirs = plain_words(self.database.worded(found.referred_table))
         shared = 0
         while shared < min(len(ours), len(theirs)) and ours[shared] == theirs[shared]:
             shared += 1
@@ -741,8 +742,12 @@ class _Judge:
         )  # fmt: skip
 
     def _composite_sureness(self, candidate: Candidate, tested: Containment) -> float:
-        names = [plain_words(name) for name in candidate.columns]
-        keys = [plain_words(name) for name in candidate.referred_columns]
+        ours = self.database.table(candidate.table)
+        names = [plain_words(ours.column(n).worded) for n in candidate.columns]
+        theirs = self.database.table(candidate.referred_table)
+        keys = [
+            plain_words(theirs.column(n).worded) for n in candidate.referred_columns
+        ]
         words = set(self.proposer.words[candidate.referred_table])
         specific = any(words & set(name) for name in (*names, *keys))
         if not tested.found == tested.checked > 0:
@@ -772,7 +777,7 @@ def _reason(tested: Containment, name: Likeness) -> str:
 
 def shared_word(database: Database) -> str:
     """Return the word that nearly all tables begin with, "" where there is none."""
-    firsts = [plain_words(t.own_name)[:1] for t in database.tables if not t.is_view]
+    firsts = [plain_words(t.worded)[:1] for t in database.tables if not t.is_view]
     counts = Counter(first[0] for first in firsts if first)
     best = max(counts, key=lambda word: (counts[word], word), default="")
     total = counts.total()
@@ -797,10 +802,10 @@ def _lookup_words(target: _Target) -> set[str]:
 
 
 def _is_person(table: Table) -> bool:
-    words = [plain_words(column.name) for column in table.columns]
+    words = [plain_words(column.worded) for column in table.columns]
     if sum(bool(_PERSON_NAMES & set(each)) for each in words) >= 2:
         return True
-    acts = table_words(table.own_name)[-1].endswith(("er", "or", "eer", "ist", "ian"))
+    acts = table_words(table.worded)[-1].endswith(("er", "or", "eer", "ist", "ian"))
     return acts and any("name" in each or "surname" in each for each in words)
 
 
@@ -842,7 +847,7 @@ def _is_counter(words: Words) -> bool:
 def _stems_of_any_table(table: Table) -> Iterator[str]:
     """Yield the names, without a word for a key, of the columns beside which another
     says which table they refer to: "object" of `objecttype` and `objectid`."""
-    names = {"".join(plain_words(column.name)) for column in table.columns}
+    names = {"".join(plain_words(column.worded)) for column in table.columns}
     for name in names:
         for sayer in _TABLE_SAYERS:
             stem = name.removesuffix(sayer)
@@ -854,12 +859,12 @@ def _names_its_table(table: Table, words: Words) -> bool:
     """Tell whether another column says which table a column refers to: `owner_type`
     beside `owner_id`; such a reference is none to any single table."""
     stem = "".join(without_keys(words))
-    columns = {"".join(plain_words(column.name)) for column in table.columns}
+    columns = {"".join(plain_words(column.worded)) for column in table.columns}
     return bool(stem) and any(stem + each in columns for each in _TABLE_SAYERS)
 
 
 def _is_login(column: Column) -> bool:
-    return bool(_LOGINS.intersection(plain_words(column.name)))
+    return bool(_LOGINS.intersection(plain_words(column.worded)))
 
 
 def _is_codelike(target: _Target) -> bool:

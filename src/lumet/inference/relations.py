@@ -115,7 +115,7 @@ def _numbered_pair(subject: Subject, ends: list[Reference]) -> Junction | None:
 def _is_beside(table: Table, column: Column) -> bool:
     """Tell whether a column of a junction says nothing of the pair: a stamp, a place in
     an order, a number of the row."""
-    words = split_words(column.name)
+    words = split_words(column.worded)
     is_order = bool(words) and words[-1] in (*_POSITIONS, "order", "sortorder")
     is_stamped = is_stamp(column) or is_actor(column.name)
     return is_order or is_stamped or _says_nothing(table, column.name)
@@ -247,7 +247,7 @@ def position_of(child: Table, reference: Reference) -> str:
         if (
             column.type.kind == "integer"
             and column.name not in reference.columns
-            and set(split_words(column.name)) & _POSITIONS
+            and set(split_words(column.worded)) & _POSITIONS
             and child.reference_of(column.name) is None
             and not column.automatic
         ):

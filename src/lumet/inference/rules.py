@@ -7,11 +7,17 @@ from typing import Any
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
 from lumet.expressions.checks import OneOf, Rule, read_check
 from lumet.facts.model import Column, Database, Table
-from lumet.inference.glued_words import WordSplitter
-from lumet.inference.labels_from_names import Glossary, label_from
+from lumet.inference.labels_from_names import (
+    ABBREVIATIONS,
+    Glossary,
+    label_from,
+    split_words,
+    to_singular,
+)
 from lumet.inference.name_similarity import Words, table_words
 from lumet.inference.references import FoundKey, FoundReference
 
+NEARLY_ALL = 0.75  # of the columns of a table that begin with one word
 RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself
 
 
@@ -33,8 +39,7 @@ class Subject:
     `("station", "singular")`, or by table, column and question. `keys` and `found` are
     the keys, by table, and the references, by table and columns, that nobody declared
     and that are used; the database has them in its facts. `shared` is the word that
-    nearly all tables begin with, `glossary` a person's words for abbreviations, and
-    `splitter` takes words apart that are written as one.
+    nearly all tables begin with, `glossary` a person's words for abbreviations.
     """
 
     database: Database
@@ -47,12 +52,11 @@ class Subject:
     )
     shared: str = ""
     glossary: Glossary = field(default_factory=dict)
-    splitter: WordSplitter = field(default_factory=WordSplitter)
 
     @property
     def words(self) -> Words:
         """The words of the table's name, without those that say nothing of it."""
-        return table_words(self.table.own_name, self.shared)
+        return table_words(self.table.worded, self.shared)
 
     @property
     def profile(self) -> TableProfile:
@@ -65,16 +69,21 @@ class Subject:
         """Return the value of an earlier answer about this table."""
         return self.answers[self.table.name, *path].value
 
+    def without_own(self, words: list[str]) -> list[str]:
+        """Return the words of a column without those of its table that they begin
+        with, or one that nearly all columns do, unless nothing else is left: "from
+        port" of `voy_from_port`."""
+        own = self.words
+        firsts = [split_words(each.worded)[:1] for each in self.table.columns]
+        if len(words) > 1 and len(firsts) > 3 and firsts.count(words[:1]) >= NEARLY_ALL * len(firsts):  # fmt: skip
+            return words[1:]
+        begins = tuple(to_singular(ABBREVIATIONS.get(word, word)) for word in words)
+        is_own = len(words) > len(own) and begins[: len(own)] == own
+        return words[len(own) :] if is_own else words
+
     def label(self, words: list[str], numeric: bool = False) -> str:
         """Return the label that words of a name make."""
-        apart = [
-            part
-            for word in words
-            for part in (
-                [word] if word in self.glossary else self.splitter.words([word])
-            )
-        ]
-        return label_from(apart, numeric, self.glossary)
+        return label_from(words, numeric, self.glossary)
 
     def about(self, table: str) -> "Subject":
         """Return the same subject seen from another table."""
@@ -101,7 +110,9 @@ class Subject:
         """Return the values to choose from: the only ones there can be, else those that
         were found, in their order."""
         profile = self.column_profile(column)
-        return self.one_of(column) or tuple(sorted(profile.values if profile else ()))
+        found = profile.values if profile else ()
+        is_whole = self.table.column(column).type.kind == "integer"
+        return self.one_of(column) or tuple(sorted(found, key=int if is_whole else str))
 
 
 TableRule = Callable[[Subject], Choice | None]

@@ -31,7 +31,7 @@ def is_secret(column: Column) -> bool:
     is a number."""
     if column.type.kind not in ("text", "binary", "uuid", "json", "unknown"):
         return False
-    words = split_words(column.name)
+    words = split_words(column.worded)
     if set(words[-1:]) & _ABOUT_SECRETS and tuple(words[-2:]) not in _SECRET_PAIRS:
         return False
     pairs = set(pairwise(words))

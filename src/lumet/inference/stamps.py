@@ -24,7 +24,7 @@ def is_stamp(column: Column) -> bool:
     """Whether a column is a stamp by its name: `created_at`, `t_updated`,
     `LastUpdatedBy`, `kpr_upd_ts`; without a word for who or when only where it holds
     moments: `changed`."""
-    words = split_words(column.name)
+    words = split_words(column.worded)
     is_moment = column.type.kind in ("date", "datetime")
     whole = "".join(words)
     if _ENDED.fullmatch(whole) or (is_moment and _BARE.fullmatch(whole)):
@@ -42,5 +42,5 @@ def is_actor(name: str) -> bool:
 
 def is_of_creation(column: Column) -> bool:
     """Whether a stamp is of the creation, rather than of the last change."""
-    found = re.search(f"{_DONE}|{_ACT}|{_SHORT}", "".join(split_words(column.name)))
+    found = re.search(f"{_DONE}|{_ACT}|{_SHORT}", "".join(split_words(column.worded)))
     return found is not None and found[0].startswith(_FIRST)

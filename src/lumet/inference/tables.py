@@ -5,8 +5,11 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 from lumet.facts.model import Column, Table
+from lumet.inference.columns import is_surrogate_key
 from lumet.inference.communities import MOST_TOGETHER, communities
+from lumet.inference.kinds import FLAG_VERBS
 from lumet.inference.labels_from_names import (
+    ABBREVIATIONS,
     TABLE_PREFIXES,
     noun_label,
     plural_label,
@@ -23,19 +26,32 @@ _TECHNICAL_WORDS = frozenset(
      "sequences", "lock", "locks", "changelog", "cache"}
 )  # fmt: skip
 _COPIES = frozenset({"bak", "backup", "tmp", "temp"})
+_NUMBERS = frozenset(
+    {"no", "nr", "number", "num", "code", "ref", "reference", "id", "key"}
+)
 _LOG_ENDS = frozenset({"log", "history", "audit", "journal", "hist"})
+# of what programs note, in the columns of a log
+_OF_PROGRAMS = frozenset(
+    {"ip", "ipaddr", "agent", "useragent", "level", "operation", "action", "event", "before",
+     "after", "old", "new", "payload", "request", "url", "uri", "session", "entity", "query",
+     "trace", "exception", "stacktrace", "host", "hostname", "logger", "thread", "facility"}
+)  # fmt: skip
 _TECHNICAL_NAMES = frozenset({"schema_version", "schema_info", "db_version"})
 ENOUGH_ROWS = 20  # in which a column is the same before a list leaves it out
 LARGE = 100_000  # rows; above, an order is only chosen where an index serves it
 SMALL = 100  # rows; up to here a table that others refer to may be reference data
 LIST_COLUMNS = 6  # our choice: with the title about as much as 1280 pixels hold
+MOST_FIELDS = 16  # of a section; about as many as a window shows at once
+FEWEST_TOGETHER = 3  # fields that make a section of their own
+RARELY = 0.95  # of the rows in which a column is empty that is rarely used
+OPTIONS, MORE, RARE = "Options", "More", "Rarely used"  # sections
 WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 
 def table_words(subject: Subject, table: Table) -> list[str]:
     """Return the words of a table's name without a prefix that says "table", or that
-    nearly all tables have; those that are written as one apart."""
-    return subject.splitter.words(_own_words(table.own_name, subject.shared))
+    nearly all tables have."""
+    return _own_words(table.worded, subject.shared)
 
 
 def _own_words(name: str, shared: str = "") -> list[str]:
@@ -52,7 +68,7 @@ def singular_of_owned(subject: Subject) -> Choice | None:
     `inspection_finding`, deleted with its inspection, is a finding."""
     words = table_words(subject, subject.table)
     for reference in subject.table.references:
-        owner = split_words(subject.database.own_name(reference.referred_table))
+        owner = split_words(subject.database.worded(reference.referred_table))
         rest = words[len(owner) :]
         if rest and words[: len(owner)] == owner and reference.on_delete == "cascade":
             name = "_".join(rest)
@@ -94,10 +110,10 @@ def tell_labels_apart(subjects: Sequence[Subject]) -> None:
     for label, held in sorted(alike.items()):
         if len(held) == 1:
             continue
-        held.sort(key=lambda s: (len(split_words(s.table.own_name)), s.table.name))
+        held.sort(key=lambda s: (len(split_words(s.table.worded)), s.table.name))
         for place, subject in enumerate(held):
             plain = noun_label(
-                subject.splitter.words(split_words(subject.table.own_name)),
+                split_words(subject.table.worded),
                 subject.glossary,
             )
             if (
@@ -123,10 +139,10 @@ def _longer_names(
 ) -> Iterator[tuple[str, str]]:
     """Yield the singular and the plural of longer and longer names; the last is like no
     other's."""
-    own = subject.splitter.words(split_words(subject.table.own_name))
+    own = split_words(subject.table.worded)
     if whole := noun_label(own, subject.glossary):
         yield whole, plural_label(whole)
-    theirs = {word for each in others for word in split_words(each.table.own_name)}
+    theirs = {word for each in others for word in split_words(each.table.worded)}
     singular, plural = str(subject.answer("singular")), str(subject.answer("plural"))
     telling = " ".join(word for word in own if word not in theirs)
     for mark in (
@@ -142,7 +158,7 @@ def _longer_names(
 def technical_by_name(subject: Subject) -> Choice | None:
     """Migrations, sessions, queues, counters, locks and caches are for programs: left
     out of the application. Example: `schema_version`, `job_queue`."""
-    words = split_words(subject.table.own_name)
+    words = split_words(subject.table.worded)
     named = subject.table.own_name.casefold() in _TECHNICAL_NAMES
     if not (named or _TECHNICAL_WORDS.intersection(words)):
         return None
@@ -199,7 +215,7 @@ def group_of_log(subject: Subject) -> Choice | None:
 def group_of_technical(subject: Subject) -> Choice | None:
     """Sessions, caches, queues and locks, copies with a date in their name, and
     settings of programs are technical. Example: `cache_index`, `vessel_bak_2019`."""
-    words = split_words(subject.table.own_name)
+    words = split_words(subject.table.worded)
     is_copy = bool(_COPIES.intersection(words)) or any(len(w) == 8 and w.isdigit() for w in words)  # fmt: skip
     is_named = subject.table.own_name.casefold() in _TECHNICAL_NAMES or bool(
         _TECHNICAL_WORDS.intersection((*words[:1], *words[-1:]))
@@ -351,6 +367,7 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
         not subject.answers.get((subject.table.name, column.name, "hidden"))
         and KIND_OF[subject.answer(column.name, "kind")].is_short
         and not is_stamp(column)
+        and not is_surrogate_key(subject, column)
         and not _marks_deleted(subject, column)
         and (profile is None or profile.empty < 0.9)
         and not _is_same_everywhere(subject, column)
@@ -370,8 +387,9 @@ def _is_same_everywhere(subject: Subject, column: Column) -> bool:
 
 
 def order_of_list(subject: Subject) -> Choice:
-    """The latest first where the title holds a date; else by the title. A table of over
-    LARGE rows is ordered only as an index allows, else by its key. Example:
+    """The latest first where the title holds a date, or where it is the number of a
+    record that refers to others and always has a date; else by the title. A table of
+    over LARGE rows is ordered only as an index allows, else by its key. Example:
     inspections by `-inspected_on`, stations by `name`."""
     columns = title_columns(subject)
     dated = [
@@ -379,6 +397,7 @@ def order_of_list(subject: Subject) -> Choice:
         for name in columns
         if subject.table.column(name).type.kind in ("date", "datetime")
     ]
+    dated = dated or _date_of_document(subject, columns)
     wanted = [f"-{dated[0]}"] if dated else list(columns)
     if subject.profile.rows <= LARGE or _has_index(
         subject, wanted[0].removeprefix("-")
@@ -388,6 +407,23 @@ def order_of_list(subject: Subject) -> Choice:
         list(subject.table.primary_key),
         "no index serves a better order of so many rows",
     )
+
+
+def _date_of_document(subject: Subject, titled: tuple[str, ...]) -> list[str]:
+    """Return the first date of a document that goes by its number, [] for none."""
+    table = subject.table
+    if len(titled) != 1 or not table.references:
+        return []
+    words = split_words(table.column(titled[0]).worded)
+    if not _NUMBERS.intersection(words[-1:]) or table.references[0].columns == titled:
+        return []
+    return [
+        column.name
+        for column in table.columns
+        if subject.answer(column.name, "kind") in ("date", "datetime")
+        and not column.nullable
+        and not is_stamp(column)
+    ][:1]
 
 
 def _has_index(subject: Subject, column: str) -> bool:
@@ -409,8 +445,10 @@ _POSITION_WORDS = frozenset({"latitude", "longitude", "lat", "lon", "lng", "elev
 
 def sections_of(subject: Subject) -> dict[str, Choice]:
     """Forms and records are read in sections: the position, contact details, long
-    texts and automatic values each have one, everything else comes first. Example:
-    `latitude` and `longitude` make "Position"."""
+    texts and automatic values each have one, everything else comes first; of more than
+    16 fields, those whose names begin alike, those of yes or no, and those that are
+    nearly always empty have their own. Example: `latitude` and `longitude` make
+    "Position"; `billing_street`, `billing_town` and `billing_code` "Billing"."""
     shown = [
         column
         for column in subject.table.columns
@@ -428,11 +466,65 @@ def sections_of(subject: Subject) -> dict[str, Choice]:
             sections[first] = [c.name for c in shown if c.name in moved]
     if not sections[first]:  # nothing else: no need for names
         sections = {first: [column.name for column in shown]}
+    if len(sections[first]) > MOST_FIELDS:
+        parts = _parts_of_section(subject, sections.pop(first), set(sections))
+        sections = {first: parts.pop(""), **parts, **sections}
     return {name: Choice(columns, "") for name, columns in sections.items() if columns}
 
 
+def _parts_of_section(
+    subject: Subject, names: list[str], taken: set[str]
+) -> dict[str, list[str]]:
+    """Return the parts of a section with more fields than are looked over at once: those
+    whose names begin with one word, several of yes or no, and those that are nearly
+    always empty; what is left, "", begins with the title."""
+    titled = set(title_columns(subject))
+    table = subject.table
+    parts: dict[str, list[str]] = {"": []}
+    firsts: dict[str, str] = {}
+    for name in names:
+        words = subject.without_own(split_words(table.column(name).worded))
+        firsts[name] = words[0] if len(words) > 1 and name not in titled else ""
+    counts = Counter(firsts.values())
+    for name in names:
+        first, label = firsts[name], ""
+        if name in titled:
+            pass
+        elif _is_rare(subject, name):
+            label = RARE
+        elif first and counts[first] >= FEWEST_TOGETHER and first not in FLAG_VERBS:
+            label = subject.label([first])
+        elif subject.answer(name, "kind") == "yes/no":
+            label = OPTIONS
+        parts.setdefault("" if label in taken else label, []).append(name)
+    few = {each for each, held in parts.items() if each and len(held) < FEWEST_TOGETHER}
+    kept = [name for name in names if any(name in parts[each] for each in ("", *few))]
+    found = {each: held for each, held in parts.items() if each and each not in few}
+    rare = found.pop(RARE, None)
+    found[""] = kept[:MOST_FIELDS] if len(kept) > MOST_FIELDS * 1.3 else kept
+    if len(found[""]) < len(kept):
+        found[MORE] = kept[MOST_FIELDS:]
+    return {**found, RARE: rare} if rare else found
+
+
+def _is_rare(subject: Subject, name: str) -> bool:
+    """Tell whether a column is nearly always empty, in enough rows to say so, and may
+    be."""
+    profile = subject.column_profile(name)
+    is_rare = profile is not None and profile.empty >= RARELY
+    is_told = subject.profile.sampled >= ENOUGH_ROWS
+    return is_rare and is_told and subject.table.column(name).nullable
+
+
+def folded_sections(subject: Subject) -> Choice | None:
+    """The section of what is nearly always empty is folded until somebody opens it."""
+    if RARE in sections_of(subject):
+        return Choice([RARE], f"nearly always empty in {subject.profile.rows:,} rows")
+    return None
+
+
 def _section(subject: Subject, column: Column, first: str) -> str:
-    words = set(split_words(column.name))
+    words = {ABBREVIATIONS.get(word, word) for word in split_words(column.worded)}
     if column.name in title_columns(subject):
         return first
     if words & _POSITION_WORDS and column.type.kind in ("float", "decimal", "integer"):
@@ -466,13 +558,16 @@ def pages_of_table(subject: Subject) -> Choice | None:
 
 
 def _pages_of_log(subject: Subject) -> Choice | None:
-    """Logs written by programs are read, and not changed. Example:
-    `lamp_audit`, `user_log`, `price_history`."""
+    """Logs written by programs are read, and not changed: histories and audits by their
+    name, a log where its columns say so too. Example: `lamp_audit`, `price_history`,
+    `user_log` with an `ip_address`; not a `maintenance_log` with `remarks`."""
     words = subject.words
-    if len(words) < 2 or subject.table.is_view:
+    if subject.table.is_view or subject.database.referring_to(subject.table.name):
         return None
-    named = words[-1] in _LOG_ENDS or "audit" in words
-    if not named or subject.database.referring_to(subject.table.name):
+    told = {word for c in subject.table.columns for word in split_words(c.worded)}
+    is_log = words[-1] in ("log", "journal")
+    named = "audit" in words or (len(words) > 1 and words[-1] in _LOG_ENDS)
+    if not (named and not is_log) and not (is_log and told & _OF_PROGRAMS):
         return None
     return Choice(["list"], "written by programs, by its name", 0.8)
 
@@ -506,7 +601,7 @@ def soft_delete_of(subject: Subject) -> Choice | None:
 
 
 def _marks_deleted(subject: Subject, column: Column) -> bool:
-    words = split_words(column.name)
+    words = split_words(column.worded)
     kind = subject.answer(column.name, "kind")
     if kind in ("date", "datetime") and column.nullable:
         return words in (["deleted", "at"], ["deleted", "on"], ["deleted"])

@@ -92,7 +92,7 @@ def _is_owner(subject: Subject, column: Column) -> bool:
         return False
     words = subject.about(reference.referred_table).words
     is_account = bool({"user", "account", "usr", "login"} & set(words[-1:]))
-    is_parent = plain_words(column.name)[0] == "parent"
+    is_parent = plain_words(column.worded)[0] == "parent"
     return is_account or is_parent or reference.referred_table == subject.table.name
 
 
@@ -230,8 +230,8 @@ def title_of_telling(subject: Subject) -> Choice | None:
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
             not subject.choices(column.name)
             and not is_named_long(subject, column)
-            and plain_words(column.name)[-1] != "value"
-            and not CHOICE_WORDS.intersection(subject.splitter.words(plain_words(column.name))[-1:])
+            and plain_words(column.worded)[-1] != "value"
+            and not CHOICE_WORDS.intersection(plain_words(column.worded)[-1:])
         ):  # fmt: skip
             proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
             reason = "the first short text" + (", unique" if proven else "")
@@ -299,7 +299,7 @@ def title_columns(subject: Subject) -> tuple[str, ...]:
 def _own_words(subject: Subject, column: Column) -> Words:
     """Return a column's words without those of its table, or of their end, before
     them."""
-    words, own = plain_words(column.name), subject.words
+    words, own = plain_words(column.worded), subject.words
     for start in range(len(own)):
         lead = own[start:]
         if len(words) > len(lead) and words[: len(lead)] == lead:
@@ -324,7 +324,7 @@ def _named(subject: Subject, words: tuple[str, ...]) -> Iterator[Column]:
         if not _is_short_text(subject, column):
             continue
         parts = _own_words(subject, column)
-        if plain_words(column.name) == subject.words:
+        if plain_words(column.worded) == subject.words:
             if subject.table.primary_key == (column.name,) and _has_description(
                 subject
             ):
@@ -349,7 +349,7 @@ def _is_anothers(subject: Subject, words: Words) -> bool:
     """Tell whether `words` name another table, perhaps shortened: `country_name` is no
     name of an artist, nor `kpr_name` beside a table of keepers."""
     others = [
-        table_words(table.own_name, subject.shared)
+        table_words(table.worded, subject.shared)
         for table in subject.database.tables
         if table is not subject.table
     ]

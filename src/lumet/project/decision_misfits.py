@@ -34,6 +34,7 @@ def find_misfits(
         *_unkeyed_lookups(folder, application, own),
         *_repeated_ends(folder, application, own, survey),
         *_unknown_in_menu(folder, application),
+        *_unknown_folded(folder, application),
         *_unfit_transitions(folder, application),
         *_unfit_actions(folder, application),
     ]
@@ -138,6 +139,18 @@ def _unknown_in_menu(folder: Path, application: Application) -> Iterator[Mistake
     for name in application.menu:
         checker.known(("menu",), name, known, "There is no menu group and no table")
     yield from mistakes
+
+
+def _unknown_folded(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each folded section that there is not."""
+    for name, decisions in application.decisions.items():
+        file, mistakes = application.files[name], list[Mistake]()
+        checker = Checker(
+            DecisionFile(file, files.read_text(folder, file) or ""), mistakes
+        )
+        for each in decisions.folded:
+            checker.known(("folded",), each, decisions.sections, "There is no section")
+        yield from mistakes
 
 
 def _unfit_transitions(folder: Path, application: Application) -> Iterator[Mistake]:

@@ -20,6 +20,7 @@ from lumet.design.value_types import TITLE_PART
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.facts.model import Database
 from lumet.inference.engine import subjects_of
+from lumet.inference.glued_words import with_words_apart
 from lumet.inference.references import (
     FoundKey,
     FoundReference,
@@ -148,7 +149,8 @@ def review(folder: Path) -> Review:
 
 
 def _keyed(catalogue: Database, survey: Survey) -> Database:
-    return with_found(catalogue, find_keys(catalogue, survey.evidence), ())
+    worded = with_words_apart(catalogue)
+    return with_found(worded, find_keys(worded, survey.evidence), ())
 
 
 def _table(

@@ -34,6 +34,7 @@ from lumet.facts.server_listing import other_databases, schemas_with_tables
 from lumet.facts.table_selection import choose_tables
 from lumet.generation.merge_writer import Change, apply
 from lumet.inference.engine import infer, infer_access, subjects_of
+from lumet.inference.glued_words import with_words_apart
 from lumet.inference.kinds import followable
 from lumet.inference.references import (
     Proposer,
@@ -324,6 +325,7 @@ def _read_rows(
 ) -> Evidence:
     """Read rows: a profile of each table, undeclared keys, and what refers to what."""
     evidence, sketches = read_samples(engine, database, told)
+    database = with_words_apart(database)
     keys = [key for key in find_keys(database, evidence) if key.is_used]
     repeated = []
     for key in keys:

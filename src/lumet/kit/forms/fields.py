@@ -63,7 +63,7 @@ class ValueField(Field):
     keyboard = ""  # what a device without keys shows to write with
     more = False  # of a lookup: whether there are others to choose
     is_given = False  # its value was not entered, see `give`
-    suggestions: Sequence[str] = ()
+    suggestions: Sequence[tuple[str, str]] = ()
 
     def __init__(
         self,
@@ -380,8 +380,9 @@ class ChoiceField(ValueField):
 
     @property
     def operators(self) -> tuple[str, ...]:  # type: ignore[override]
-        """The operators of filters: by value, where no others can be entered."""
-        return OF_TEXTS if self.other_values else OF_CHOICES
+        """The operators of filters: by value, where no others can be entered or they
+        are numbers."""
+        return OF_TEXTS if self.other_values and not self.whole else OF_CHOICES
 
     def _value_of(self, text: str) -> Any:
         """Return the value of a choice: a number, where the column holds
@@ -413,9 +414,11 @@ class ChoiceField(ValueField):
         return self._value_of(text)  # rows may hold others than can be chosen
 
     @property
-    def suggestions(self) -> Sequence[str]:  # type: ignore[override]
-        """The values that are offered while typing."""
-        return list(self.choices) if self.other_values else ()
+    def suggestions(self) -> Sequence[tuple[str, str]]:  # type: ignore[override]
+        """The values that are offered while typing, with their labels."""
+        if not self.other_values:
+            return ()
+        return [(value, str(label)) for value, label in self.choices.items()]
 
     def show(self, value: Any, language: str) -> str:
         try:

@@ -12,7 +12,7 @@ from sqlalchemy import (
 from ..common.formatting import date_text
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
-from ..forms.operators import FROM, IS, TO
+from ..forms.operators import FROM, IS, OF_CHOICES, TO
 from ..pages import urls
 from ..pages.table_pages import Reference
 from ..pages.urls import list_address
@@ -157,7 +157,7 @@ class FilterControls:
             return self._lookup_options(connection, key, reference)
         if isinstance(shown, YesNoField):
             return [("yes", str(_("Yes"))), ("no", str(_("No")))], ""
-        if isinstance(shown, ChoiceField) and not shown.other_values:
+        if isinstance(shown, ChoiceField) and shown.operators is OF_CHOICES:
             return [(v, str(label)) for v, label in shown.choices.items()], ""
         return [], ""
 

@@ -84,10 +84,12 @@ class ListPage:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RecordPage:
     """The page of one record, as `[record]` and `[sections]` describe it; the sections
-    are those of the forms too."""
+    are those of the forms too, and so are those that are `folded` until they are
+    opened."""
 
     columns: Sequence[str] = ()  # none: all, in sections
     sections: Sequence[Section] = ()
+    folded: Sequence[Any] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -328,6 +330,10 @@ class TablePages:
         known = {key for _, held in found for key in held}
         found.append(("", [key for key in keys if key not in known]))
         return [(name, held) for name, held in found if held]
+
+    def folds(self, section: str) -> bool:
+        """Tell whether the section of this name is folded until it is opened."""
+        return section in map(str, self.record.folded)
 
     def takes(self, change: str) -> bool:
         """Tell whether the database takes a change: "add", "edit" or "delete"."""

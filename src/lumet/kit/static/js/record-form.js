@@ -54,6 +54,8 @@ if (form) {
   enhanceAll(form);
   prepareRows(form);
   for (const link of form.querySelectorAll("a[data-add]")) addInDialog(link);
+  // what the browser refuses in a folded section is shown
+  form.addEventListener("invalid", (event) => event.target.closest("details")?.setAttribute("open", ""), true);
   document.addEventListener("keydown", (event) => {
     if (!(event.ctrlKey || event.metaKey) || event.key !== "s") return;
     event.preventDefault();
