@@ -13,7 +13,8 @@ import json
 import re
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,7 @@ from bench.mirror import Mirror, MirrorColumn, MirrorTable, mirrors
 SERVER = {"configuration": MY}  # the others are read on PostgreSQL
 NAMES = {"news": "news reader"}
 WHAT = ("references, by names", "references, with rows", "titles", "kinds", "stamps", "junctions", "labels", "lists")  # fmt: skip
+BANDS = (0.5, 0.65, 0.75, 0.85, 0.95, 1.01)  # of confidence
 _FOREIGN = {
     PG: "SELECT conrelid::regclass::text, quote_ident(conname) FROM pg_constraint WHERE contype = 'f'",
     MY: "SELECT concat('`', table_name, '`'), concat('`', constraint_name, '`') FROM"
@@ -37,6 +39,25 @@ _DROP = {
     PG: "ALTER TABLE {} DROP CONSTRAINT {}",
     MY: "ALTER TABLE {} DROP FOREIGN KEY {}",
 }
+
+
+class Reliability:
+    """How often what is said with a confidence is right."""
+
+    def __init__(self) -> None:
+        self.said: dict[str, list[tuple[float, bool]]] = {}
+
+    def add(self, what: str, confidence: float, is_right: bool) -> None:
+        """Count one answer."""
+        self.said.setdefault(what, []).append((confidence, is_right))
+
+    def lines(self) -> Iterator[str]:
+        """Yield the figures by band of confidence."""
+        for what, each in self.said.items():
+            for low, high in pairwise(BANDS):
+                held = [right for sure, right in each if low <= sure < high]
+                if held:
+                    yield f"  {what:<24} {low:.2f} to {min(high, 1):.2f}   {sum(held)} of {len(held)} right: {sum(held) / len(held):.0%}"  # fmt: skip
 
 
 def schema_of(mirror: Mirror) -> tuple[Schema, str]:
@@ -110,21 +131,40 @@ def found_references(mirror: Mirror, found: dict[str, Any]) -> set[Place]:
     }
 
 
-def judge(mirror: Mirror, declared: dict[str, Any]) -> dict[str, Score]:
+def weigh(mirror: Mirror, found: dict[str, Any], wanted: set[Place], what: str, sure: Reliability) -> None:  # fmt: skip
+    """Count each reference that was found, used or proposed, with its confidence."""
+    for r in found["references"]:
+        place = (r["table"], *r["columns"], r["referred_table"], *r["referred_columns"])
+        if r["table"].casefold() in mirror.tables and not r["declared"]:
+            sure.add(what, r["confidence"], place in wanted)
+
+
+def judge(mirror: Mirror, declared: dict[str, Any], sure: Reliability) -> dict[str, Score]:  # fmt: skip
     """Return the scores of all but references, of a survey with the declared ones."""
     scores = {name: Score() for name in WHAT[2:]}
     for table in declared["tables"]:
         told = mirror.tables.get(table["table"].casefold())
         if told is not None:
             decided = {"/".join(d["key"]): d["value"] for d in table["decisions"]}
-            _judge_table(mirror, told, decided, scores)
+            said = {"/".join(d["key"]): d["confidence"] for d in table["decisions"]}
+            before = {what: score.right for what, score in scores.items()}
+            _judge_table(mirror, told, decided, scores, _weighing(sure, said))
+            if "title" in said:
+                sure.add(
+                    WHAT[2], said["title"], scores[WHAT[2]].right > before[WHAT[2]]
+                )
     junctions: set[Place] = {(j["table"].casefold(),) for j in declared["junctions"] if j["table"].casefold() in mirror.tables}  # fmt: skip
     there: set[Place] = {(t.name,) for t in mirror.tables.values() if t.role == "junction"}  # fmt: skip
     scores["junctions"] = compare(junctions, there)
     return scores
 
 
-def _judge_table(mirror: Mirror, told: MirrorTable, decided: dict[str, Any], scores: dict[str, Score]) -> None:  # fmt: skip
+def _weighing(sure: Reliability, said: dict[str, float]) -> Callable[[str, bool], None]:
+    """Return what counts the kind of a column with its confidence."""
+    return lambda name, right: sure.add(WHAT[3], said[f"field/{name}/kind"], right)
+
+
+def _judge_table(mirror: Mirror, told: MirrorTable, decided: dict[str, Any], scores: dict[str, Score], weighed: Callable[[str, bool], None]) -> None:  # fmt: skip
 
     title = str(decided.get("title", ""))
     parts = tuple(p.split(".")[0].casefold() for p in re.findall(r"\{([^}]+)\}", title))
@@ -135,7 +175,10 @@ def _judge_table(mirror: Mirror, told: MirrorTable, decided: dict[str, Any], sco
         name = key.removeprefix("field/").removesuffix("/kind")
         said = mirror.column(told.name, name) or MirrorColumn()
         labels.append((said.label, str(decided.get(f"field/{name}/label", "")), f"{told.name}.{name}"))  # fmt: skip
+        counted = scores["kinds"].said, scores["kinds"].right
         _judge_kind(told.name, name, said, decided, scores)
+        if scores["kinds"].said > counted[0]:
+            weighed(name, scores["kinds"].right > counted[1])
     for label, shown, where in labels:
         if label:
             _add(scores["labels"], shown.casefold() == label.casefold(), f"{where}: {shown}, not {label}")  # fmt: skip
@@ -179,7 +222,7 @@ def _column_of(decision: dict[str, Any]) -> str:
     return str(key[1]) if key[0] == "field" else ""
 
 
-def measure(mirror: Mirror, packages: Path, rows: int) -> dict[str, Score]:
+def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dict[str, Score]:  # fmt: skip
     """Return the scores of one mirror."""
     schema, kind = schema_of(mirror)
     texts = texts_of(schema, kind, unpacked(schema, packages))
@@ -187,16 +230,18 @@ def measure(mirror: Mirror, packages: Path, rows: int) -> dict[str, Score]:
     with tempfile.TemporaryDirectory() as first, tempfile.TemporaryDirectory() as second, tempfile.TemporaryDirectory() as third:  # fmt: skip
         declared = reviewed(Path(first), address, schema, kind)
         wanted = true_references(mirror, declared)
-        scores = judge(mirror, declared)
+        scores = judge(mirror, declared, sure)
         if rows:
             fill(Path(first), wanted, rows)
             drop_references(address, kind)
             found = reviewed(Path(second), address, schema, kind)
             scores[WHAT[1]] = compare(found_references(mirror, found), wanted)
+            weigh(mirror, found, wanted, WHAT[1], sure)
             address = made(kind, texts, packages)
         drop_references(address, kind)
         found = reviewed(Path(third), address, schema, kind)
         scores[WHAT[0]] = compare(found_references(mirror, found), wanted)
+        weigh(mirror, found, wanted, WHAT[0], sure)
     return scores
 
 
@@ -218,10 +263,11 @@ def main() -> None:
     parser.add_argument("--rows", type=int, default=60, help="0: by names alone")
     asked = parser.parse_args()
     total: dict[str, Score] = {}
+    sure = Reliability()
     with tempfile.TemporaryDirectory() as name:
         for mirror in mirrors(asked.names, asked.proving):
             try:
-                scores = measure(mirror, Path(name), asked.rows)
+                scores = measure(mirror, Path(name), asked.rows, sure)
             except subprocess.CalledProcessError as error:
                 print(f"{mirror.name}: not fetched: {error.stderr.decode().strip()[-200:]}")  # fmt: skip
                 continue
@@ -231,7 +277,7 @@ def main() -> None:
             for what, score in scores.items():
                 total.setdefault(what, Score()).add(score)
     print("all")
-    for line in lines(total, False):
+    for line in (*lines(total, False), "by confidence", *sure.lines()):
         print(line)
 
 

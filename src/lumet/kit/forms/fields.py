@@ -411,7 +411,10 @@ class ChoiceField(ValueField):
         return value
 
     def filter_value(self, text: str) -> Any:
-        return self._value_of(text)  # rows may hold others than can be chosen
+        value = self._value_of(text)  # rows may hold others than can be chosen
+        if self.whole and self.other_values and not isinstance(value, int):
+            raise ValueError(text)
+        return value
 
     @property
     def suggestions(self) -> Sequence[tuple[str, str]]:  # type: ignore[override]

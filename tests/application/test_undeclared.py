@@ -1,0 +1,99 @@
+"""An application of a database with nothing but tables: no key, no reference, names in
+one piece, numbers that stand for something, and a table with very many columns."""
+
+from typing import Any
+
+from tests.support.capabilities import needs
+from tests.support.projects import ApplicationCase
+from tests.support.servers import POSTGRESQL, OnServer
+
+RARE = [f"STNEXTRA{n}" for n in range(1, 6)]
+PLAIN = [f"STN{n}" for n in ("CHART", "TOWER", "LAMP", "COLOUR", "LANDING", "POWER", "HEIGHT", "WEIGHT", "SIGNAL", "CODE")]  # fmt: skip
+BLOCKS = ("FLT", "VIS", "LMP", "PHO", "PMT", "TID", "OUT", "SUR", "MOO")
+
+
+def _script() -> str:
+    columns = ", ".join(f"{name} VARCHAR(20)" for name in (*PLAIN, *RARE))
+    held = ", ".join(f"'{name[3:].lower()}'" for name in PLAIN)
+    lines = [
+        f"CREATE TABLE TSTN (STNKEY INTEGER NOT NULL, STNNAME VARCHAR(40), STNSTATUS INTEGER, {columns})",
+        "CREATE TABLE TCRW (CRWKEY INTEGER NOT NULL, CRWSURNAME VARCHAR(40), CRWFIRSTNAME VARCHAR(40), CRWHOMESTNKEY INTEGER)",
+    ]
+    lines += [f"CREATE TABLE T{b} ({b}KEY INTEGER NOT NULL, {b}STNKEY INTEGER, {b}NAME VARCHAR(20))" for b in BLOCKS]  # fmt: skip
+    for key in range(1, 41):
+        status = (10, 20, 90)[key % 3]
+        lines.append(f"INSERT INTO TSTN VALUES ({key}, 'Holm {key}', {status}, {held}, NULL, NULL, NULL, NULL, NULL)")  # fmt: skip
+        lines.append(f"INSERT INTO TCRW VALUES ({key}, 'Vey{key}', 'Ada', {key})")
+        lines += [f"INSERT INTO T{b} VALUES ({key}, {key}, '{b} {key}')" for b in BLOCKS]  # fmt: skip
+    return ";\n".join(lines)
+
+
+class UndeclaredCase:
+    """The tests, for each kind of database; not a test by itself."""
+
+    @classmethod
+    def script(cls) -> str:
+        return _script()
+
+    @classmethod
+    def decide(cls: Any) -> None:
+        (path,) = (p for p in (cls.folder / "design/tables").iterdir() if p.stem.upper() == "TSTN")  # fmt: skip
+        before = path.read_text()
+        name = "STNEXTRA1" if "STNEXTRA1" in before else "stnextra1"
+        path.write_text(f'{before}\n[field.{name}]\npattern = "[a-z]+"\n')
+
+    def text(self: Any, address: str) -> str:
+        answer = self.client().get(address)
+        self.assertEqual(answer.status_code, 200, address)
+        return str(answer.get_data(as_text=True))
+
+    def test_references_and_titles_are_there(self: Any) -> None:
+        page = self.text("/t/tcrw")
+        self.assertIn("Ada Vey1", page)
+        self.assertIn("Holm 1", page)
+        self.assertNotIn("CRWKEY", page.upper().replace("/T/TCRW", ""))
+
+    def test_numbers_that_stand_for_something_are_filtered_and_stay_open(self: Any) -> None:  # fmt: skip
+        self.assertIn('value="90"', self.text("/t/tstn?panel=filter"))
+        counts = [
+            self.text(f"/t/tstn{asked}").replace("\n", "")
+            for asked in ("?stnstatus.is=90", "?stnstatus.is=77", "?stnstatus.is=shut")
+        ]
+        for page, count in zip(counts, (13, 0, 40), strict=True):
+            self.assertIn(f'<div class="count">{count}</div>', page)
+        client = self.client()
+        data = self.form_data(client, "/t/tstn/r/2/edit") | {"stnstatus": "55"}
+        self.assertEqual(client.post("/t/tstn/r/2/edit", data=data).status_code, 302)
+        column = "SELECT STNSTATUS FROM TSTN WHERE STNKEY = 2"
+        self.assertEqual(self.rows(column), [(55,)])
+
+    def test_a_new_record_is_numbered(self: Any) -> None:
+        client = self.client()
+        data = self.form_data(client, "/t/tcrw/add")
+        self.assertNotIn("crwkey", data)
+        answer = client.post("/t/tcrw/add", data=data | {"crwsurname": "Moar", "crwhomestnkey": "3"})  # fmt: skip
+        self.assertEqual(answer.status_code, 302, answer.get_data(as_text=True)[-2000:])
+        added = "SELECT CRWKEY, CRWHOMESTNKEY FROM TCRW WHERE CRWSURNAME = 'Moar'"
+        self.assertEqual(self.rows(added)[-1][1], 3)
+        self.assertGreater(self.rows(added)[-1][0], 40)
+
+    def test_what_is_rarely_used_is_folded_until_it_is_wrong(self: Any) -> None:
+        record = self.text("/t/tstn/r/1")
+        self.assertIn("<details><summary><h2>Rarely used</h2>", record)
+        self.assertIn("More related records", record)
+        client = self.client()
+        page = client.get("/t/tstn/r/1/edit").get_data(as_text=True)
+        self.assertNotIn("<details open", page)
+        data = self.form_data(client, "/t/tstn/r/1/edit") | {"stnextra1": "123"}
+        answer = client.post("/t/tstn/r/1/edit", data=data)
+        self.assertIn("<details open", answer.get_data(as_text=True))
+
+
+class SqliteUndeclared(UndeclaredCase, ApplicationCase):
+    SCRIPT = _script() + ";"
+
+
+@needs("postgresql")
+class PostgresqlUndeclared(UndeclaredCase, OnServer, ApplicationCase):
+    SERVER = POSTGRESQL
+    DATABASE = "lumet_test_undeclared"
