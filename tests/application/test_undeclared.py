@@ -11,6 +11,14 @@ RARE = [f"STNEXTRA{n}" for n in range(1, 6)]
 PLAIN = [f"STN{n}" for n in ("CHART", "TOWER", "LAMP", "COLOUR", "LANDING", "POWER", "HEIGHT", "WEIGHT", "SIGNAL", "CODE")]  # fmt: skip
 BLOCKS = ("FLT", "VIS", "LMP", "PHO", "PMT", "TID", "OUT", "SUR", "MOO")
 
+CLERK = """
+[role.clerk]
+label = "Clerk"
+[role.clerk.tables]
+"*" = ["view"]
+"[Tt][Cc][Rr][Ww]" = []
+"""
+
 
 def _script() -> str:
     columns = ", ".join(f"{name} VARCHAR(20)" for name in (*PLAIN, *RARE))
@@ -18,12 +26,15 @@ def _script() -> str:
     lines = [
         f"CREATE TABLE TSTN (STNKEY INTEGER NOT NULL, STNNAME VARCHAR(40), STNSTATUS INTEGER, {columns})",
         "CREATE TABLE TCRW (CRWKEY INTEGER NOT NULL, CRWSURNAME VARCHAR(40), CRWFIRSTNAME VARCHAR(40), CRWHOMESTNKEY INTEGER)",
+        "CREATE TABLE TNOT (NOTKEY INTEGER NOT NULL, NOTSUBJECTTYPE VARCHAR(20), NOTSUBJECTKEY INTEGER, NOTTEXT VARCHAR(40))",
     ]
     lines += [f"CREATE TABLE T{b} ({b}KEY INTEGER NOT NULL, {b}STNKEY INTEGER, {b}NAME VARCHAR(20))" for b in BLOCKS]  # fmt: skip
     for key in range(1, 41):
         status = (10, 20, 90)[key % 3]
         lines.append(f"INSERT INTO TSTN VALUES ({key}, 'Holm {key}', {status}, {held}, NULL, NULL, NULL, NULL, NULL)")  # fmt: skip
         lines.append(f"INSERT INTO TCRW VALUES ({key}, 'Vey{key}', 'Ada', {key})")
+        subject = ("TSTN", "TCRW")[key % 2]
+        lines.append(f"INSERT INTO TNOT VALUES ({key}, '{subject}', {41 - key}, 'Seen {key}')")  # fmt: skip
         lines += [f"INSERT INTO T{b} VALUES ({key}, {key}, '{b} {key}')" for b in BLOCKS]  # fmt: skip
     return ";\n".join(lines)
 
@@ -39,6 +50,8 @@ class UndeclaredCase:
     def decide(cls: Any) -> None:
         (path,) = (p for p in (cls.folder / "design/tables").iterdir() if p.stem.upper() == "TSTN")  # fmt: skip
         before = path.read_text()
+        access = cls.folder / "access.toml"
+        access.write_text(access.read_text() + CLERK)
         name = "STNEXTRA1" if "STNEXTRA1" in before else "stnextra1"
         path.write_text(f'{before}\n[field.{name}]\npattern = "[a-z]+"\n')
 
@@ -66,6 +79,19 @@ class UndeclaredCase:
         self.assertEqual(client.post("/t/tstn/r/2/edit", data=data).status_code, 302)
         column = "SELECT STNSTATUS FROM TSTN WHERE STNKEY = 2"
         self.assertEqual(self.rows(column), [(55,)])
+
+    def test_a_key_of_several_tables_leads_to_its_record(self: Any) -> None:
+        pairs = (
+            ("administrator", "1", '<a href="/t/tcrw/r/40">Crw 40</a>'),
+            ("administrator", "2", '<a href="/t/tstn/r/39">Station 39</a>'),
+            ("clerk", "1", "<dd>40</dd>"),  # of a table that the clerk may not see
+            ("clerk", "2", '<a href="/t/tstn/r/39">Station 39</a>'),
+        )
+        for role, note, link in pairs:
+            with self.subTest(role=role, note=note):
+                page = self.client(role).get(f"/t/tnot/r/{note}").get_data(as_text=True)
+                self.assertIn(link, page)
+        self.assertIn("Station 39", self.text("/t/tnot"))
 
     def test_a_new_record_is_numbered(self: Any) -> None:
         client = self.client()

@@ -319,6 +319,21 @@ class GluedNamesTest(unittest.TestCase):
         known = table("mark", "mark_no INTEGER !", "name TEXT", key="mark_no")
         self.assertNotIn("field/mark_no/generated", decided(database(known), "mark"))
 
+    def test_a_key_of_several_tables(self) -> None:
+        tables = [table(name, "id INTEGER #", "name TEXT !", key="id") for name in ("fog_signals", "stations")]  # fmt: skip
+        notes = table("notes", "id INTEGER #", "subject_type VARCHAR(40)", "subject_id INTEGER", "body TEXT", key="id")  # fmt: skip
+        for values, named in (
+            (("Skerry::FogSignal", "Skerry::Station"), ("fog_signals", "stations")),
+            (("stations", "fog_signals"), ("stations", "fog_signals")),
+            (("loud", "station", "quiet"), ()),
+        ):
+            with self.subTest(values):
+                rows = evidence(200, notes={"subject_type": ColumnProfile(distinct=0.01, values=values)})  # fmt: skip
+                found = decided(database(*tables, notes), "notes", rows)
+                held = found.get("field/subject_id/type_tables", {})
+                self.assertEqual(held, dict(zip(values, named, strict=False)))
+        self.assertEqual(found["field/subject_id/label"], "Subject ID")
+
     def test_words_are_no_beginnings(self) -> None:
         words = database(
             *(table(n, "id INTEGER #", "name TEXT", key="id") for n in ("task", "team", "ticket", "tide", "tower")),

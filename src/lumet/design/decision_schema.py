@@ -10,6 +10,7 @@ from typing import Any
 from lumet.design.value_types import (
     AUTOMATIC,
     CHOICES,
+    COLUMN,
     COLUMNS,
     CONDITION,
     DELETION_MARK,
@@ -30,6 +31,7 @@ from lumet.design.value_types import (
     SCALAR,
     SHOWN_COLUMNS,
     STORAGE_FORMAT,
+    TABLES,
     TEXT,
     TIME_ZONE,
     TITLE,
@@ -187,6 +189,18 @@ class FieldDecisions:
         "of a lookup: the lookups that limit its choices",
         '["station_id"]',
         (),
+    )
+    type_column: str = _key(
+        COLUMN,
+        "of a key of one of several tables: the column that says of which",
+        '"subject_type"',
+        "",
+    )
+    type_tables: dict[str, str] = _key(
+        TABLES,
+        "the values of that column, with their tables",
+        '{ Station = "station", Vessel = "vessel" }',
+        {},
     )
     where: str = _key(
         REFERRED_CONDITION,

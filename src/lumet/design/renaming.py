@@ -205,7 +205,12 @@ class _Follower:
                 return self._sql(value, referred) if referred else value
             is_other = referred == self.renamed.table
             return _in_strings(value, self._column) if is_other else value
-        if path in _OF_COLUMNS or path[0] == "sections" or path[-1] == "depends_on":
+        if path[0] == "field" and path[-1] == "type_tables":
+            return _OF_VALUE.sub(
+                lambda found: _in_strings(found[0], self._table), value
+            )
+        is_of_columns = path[-1] in ("depends_on", "type_column")
+        if path in _OF_COLUMNS or path[0] == "sections" or is_of_columns:
             return _in_strings(value, self._shown)
         is_with_columns = path == ("title",) or path[0] == "actions"
         if is_with_columns and self.is_its_own and not self.renamed.is_table:
@@ -235,6 +240,7 @@ class _Follower:
         return _in_strings(value, partial(rename_in_sql, names=self.names, over=over))
 
 
+_OF_VALUE = re.compile(r"=\s*(?:\"[^\"]*\"|'[^']*')")  # in an inline table
 _PART_WHERE = re.compile(r"\bwhere\s*=\s*(?:\"[^\"]*\"|'[^']*')")
 
 

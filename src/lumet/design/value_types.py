@@ -248,6 +248,36 @@ class _Columns(ValueType):
         return scope.column(path, name)
 
 
+class _Column(ValueType):
+    name = "column"
+
+    def read(self, scope: Scope, path: Path, value: Any) -> str | None:
+        is_good = scope.checker.text(path, value) and scope.column(path, value)
+        return str(value) if is_good else None
+
+
+class _Tables(ValueType):
+    """Tables by words, those whose key is one column."""
+
+    name = "tables"
+    schema = {"type": "object", "additionalProperties": {"type": "string"}}
+
+    def read(self, scope: Scope, path: Path, value: Any) -> dict[str, str] | None:
+        if not isinstance(value, dict) or not all(isinstance(v, str) for v in value.values()):  # fmt: skip
+            scope.checker.wrong(path, f'{path[-1]} takes {{ value = "table", … }}.')
+            return None
+        if scope.database is None:
+            return dict(value)
+        tables = scope.database.by_name
+        for name in value.values():
+            if not scope.checker.known(path, name, tables, "There is no table"):
+                return None
+            if len(tables[name].primary_key) != 1:
+                scope.checker.wrong(path, f"The key of {name} is not one column.")
+                return None
+        return dict(value)
+
+
 class _Names(ValueType):
     name = "names"
     schema = _TEXTS
@@ -553,6 +583,8 @@ AUTOMATIC = Words(
     "automatic", AUTOMATIC_VALUES, "automatic takes no", fits=_fits_automatic
 )
 NAMES = _Names()
+COLUMN = _Column()
+TABLES = _Tables()
 COLUMNS = _Columns()
 SHOWN_COLUMNS = _ShownColumns()
 LOOKUP_COLUMNS = _LookupColumns()

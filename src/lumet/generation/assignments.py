@@ -292,6 +292,23 @@ def _lookup_columns(source: TableSource) -> str:
     )
 
 
+def _polymorphic(source: TableSource) -> str:
+    """Return the columns with a key of one of several tables; of these, the tables that
+    the application has."""
+    found = []
+    for column in source.shown:
+        decided = source.field(column)
+        tables = tuple_code(
+            f"({value!r}, {source.modules[table]!r})"
+            for value, table in decided.type_tables.items()
+            if table in source.modules
+        )
+        if decided.type_column and tables:
+            ends = f"{source.keys[column.name]!r}, {source.keys[decided.type_column]!r}"
+            found.append(f"PolymorphicReference({ends}, {tables})")
+    return tuple_code(found)
+
+
 def _formula_form(source: TableSource) -> str:
     return "{class_name}Formulas" if source.formulas else ""
 
@@ -415,6 +432,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("defaults", _defaults),
     ("totals", _totals),
     ("lookup_columns", _lookup_columns),
+    ("polymorphic", _polymorphic),
     ("formula_form", _formula_form),
     ("formulas", _formulas),
     ("database_rules", _database_rules),

@@ -11,6 +11,7 @@ from lumet.inference.labels_from_names import (
     to_singular,
     unit_of,
 )
+from lumet.inference.polymorphic import type_column_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.secrets import is_secret
 from lumet.inference.stamps import is_of_creation, is_stamp
@@ -65,6 +66,15 @@ def _says_no_more(
     keys = [each.casefold() for each in reference.referred_columns[-1:]]
     same = keys == [column.name.casefold()]
     return same and len(stem) == 1 and stem[0] not in referred.words and not is_word(stem[0])  # fmt: skip
+
+
+def label_of_polymorphic(subject: Subject, column: Column) -> Choice | None:
+    """A key of one of several tables drops the word for a key: `subject_id` is
+    "Subject"."""
+    if type_column_of(subject, column) is None:
+        return None
+    words = subject.without_own(split_words(column.worded))
+    return Choice(subject.label(words[:-1]) or column.name, "a key of several tables")
 
 
 def label_of_key(subject: Subject, column: Column) -> Choice | None:
@@ -124,6 +134,7 @@ def _is_number(column: Column) -> bool:
 
 LABEL_RULES: tuple[ColumnRule, ...] = (
     label_of_reference,
+    label_of_polymorphic,
     label_of_flag,
     label_of_key,
     label_of_words,

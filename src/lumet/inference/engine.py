@@ -8,7 +8,15 @@ from lumet.design.decision_schema import Entry
 from lumet.design.declared_keys import Declared
 from lumet.evidence.model import Evidence
 from lumet.facts.model import Column, Database
-from lumet.inference import columns, details, kinds, relations, tables, titles
+from lumet.inference import (
+    columns,
+    details,
+    kinds,
+    polymorphic,
+    relations,
+    tables,
+    titles,
+)
 from lumet.inference.glued_words import with_words_apart
 from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary
 from lumet.inference.references import (
@@ -143,6 +151,8 @@ def _ask_about(subject: Subject, column: Column) -> None:
         ("label", columns.LABEL_RULES),
         ("kind", (columns.kind_of_secret, *kinds.KIND_RULES)),
         ("depends_on", kinds.DEPENDS_ON_RULES),
+        ("type_column", (polymorphic.type_column_of,)),
+        ("type_tables", (polymorphic.type_tables_of,)),
         ("unit", columns.UNIT_RULES),
         ("total", details.TOTAL_RULES),
         ("storage_format", kinds.STORAGE_FORMAT_RULES),
@@ -160,7 +170,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
 
 
 # of a column, by its key in the decision file
-_FIELD_QUESTIONS = ("label", "kind", "depends_on", "unit", "total", "storage_format",
+_FIELD_QUESTIONS = ("label", "kind", "depends_on", "type_column", "type_tables", "unit", "total", "storage_format",
                     "other_values", "hidden", "read_only", "required", "generated", "automatic")  # fmt: skip
 
 

@@ -225,8 +225,9 @@ def likeness(ends: Ends) -> Likeness:
     stem = without_keys(column)
     if own and not is_self and len(stem) > len(own) and stem[: len(own)] == own:
         shorter = likeness(Ends((), column[len(own) :], table, key, ends.is_person))
-        if shorter.score > 0:
-            return shorter
+        whole = likeness(Ends((), column, table, key, ends.is_person))
+        if shorter.score > 0:  # `scrip_action` of `scrip` is the key of `scrip_action`
+            return max(shorter, whole, key=lambda each: each.score)
     if is_self and stem == own:
         return NONE  # its own key
     found = stem_likeness(stem, table)

@@ -42,6 +42,10 @@ def _unknown(pages: TablePages, registry: Registry) -> Iterator[tuple[str, str, 
     for attribute, name in _named(pages):
         if name not in shown and name.partition(".")[0] not in columns:
             yield attribute, name, f"{attribute} names {name}, which is no column of {table}."  # fmt: skip
+    for each in pages.polymorphic:
+        for _value, name in each.tables:
+            if name not in registry.pages:
+                yield "polymorphic", name, f"polymorphic names {name}, which is no table of the application."  # fmt: skip
     for related in pages.details:
         try:
             registry.reference(pages.name, related)
@@ -72,6 +76,9 @@ def _named(pages: TablePages) -> Iterator[tuple[str, str]]:
     for attribute in _PAIRS:
         for name, _value in getattr(pages, attribute):
             yield attribute, name
+    for reference in pages.polymorphic:
+        yield "polymorphic", reference.column
+        yield "polymorphic", reference.type
     if pages.soft_delete:
         yield "soft_delete", pages.soft_delete
 

@@ -49,6 +49,16 @@ class Section:
     fields: Sequence[str]
 
 
+@dataclass(frozen=True, slots=True)
+class PolymorphicReference:
+    """A column with the key of a record of one of several tables: `type` is the column
+    that says of which, `tables` are its values with the names of their tables."""
+
+    column: str
+    type: str
+    tables: Sequence[tuple[str, str]]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ListPage:
     """The page of all records, as `[list]` in the decision file describes it."""
@@ -232,6 +242,7 @@ class TablePages:
     editable_keys: ClassVar[frozenset[str]] = frozenset()
     soft_delete: ClassVar[str] = ""  # the column that marks what is deleted
     totals: ClassVar[Sequence[tuple[str, str]]] = ()  # columns with sum, avg, min, max
+    polymorphic: ClassVar[Sequence[PolymorphicReference]] = ()
     lookup_columns: ClassVar[Sequence[str]] = ()  # of referenced records: LOOKUP.COLUMN
     formula_form: ClassVar[type[RecordForm]] = RecordForm
     formulas: ClassVar[Sequence[tuple[str, str]]] = ()  # fields, their values in SQL

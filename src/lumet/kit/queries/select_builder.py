@@ -23,7 +23,7 @@ from ..forms.fields import (
 )
 from ..forms.file_fields import FileField, uploads
 from ..pages import urls
-from ..pages.table_pages import Reference
+from ..pages.table_pages import PolymorphicReference, Reference
 from .cells import Cell, long_cell
 from .formulas import formula_type
 from .joined_select import JoinedSelect
@@ -81,6 +81,9 @@ class SelectBuilder(JoinedSelect):
         if reference is not None:
             return self._lookup_cell(key, reference, address)
         field = self.pages.shown_field(key)
+        for each in self.pages.polymorphic:
+            if each.column == key:
+                return self._polymorphic_cell(each, field, address)
         if self.pages.borrows_lookup(key):
             return self._borrowed_cell(key)
         if key in self.pages.in_python:
@@ -244,6 +247,38 @@ class SelectBuilder(JoinedSelect):
                 return Cell(title(row))
             # to nothing that is there, or to what the application leaves out
             return left_out or Cell(str(row[place]))
+
+        return read
+
+    def _polymorphic_cell(
+        self,
+        reference: PolymorphicReference,
+        field: ValueField,
+        address: Callable[[str], str],
+    ) -> Reader:
+        """Return a reader of a link to a record of one of several tables, by the name
+        of its table and its key; of the key alone where its type names no table whose
+        records may be seen."""
+        make, empty = self.cell_maker(field), self.empty
+        place = self.place(self.base, reference.column)
+        if not self.pages.seen_by(self.reach, [reference.type]):
+            return lambda row: empty if row[place] is None else make(row[place])
+        raw = self.place_raw(self.base.c[reference.column])
+        said = self.place_raw(self.base.c[reference.type])
+        homes = {
+            value: (str(target.singular), address(target.name))
+            for value, name in reference.tables
+            if (target := self.registry[name]) and not target.for_lookups
+            if self.reach.may("view", target.table.fullname)
+        }
+
+        def read(row: Row[Any]) -> Cell:
+            if row[place] is None:
+                return empty
+            key, known = make(row[place]), homes.get(str(row[said]).strip())
+            if known is None:
+                return key
+            return Cell(f"{known[0]} {key.text}", known[1] + encode_key([row[raw]]))
 
         return read
 
