@@ -1,12 +1,15 @@
 """Words that are written as one: `servicestate` is "service state", and `VSLHOMEPORTKEY`
 of `TVSL`, beside `TPRT`, is "vsl home port key"."""
 
+import gzip
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cache, lru_cache
+from importlib.util import find_spec
 from math import log
+from pathlib import Path
 from typing import Any
 
 from lumet.facts.model import Database, Table
@@ -55,13 +58,18 @@ _LETTERS = re.compile(r"([a-z]+)(\d*)")
 @cache
 def _ranks() -> dict[str, int]:
     """Return the words of English by their place in the order of their frequency: those
-    of wordninja, 126,000 of an encyclopaedia."""
-    costs = _model()._wordcost
-    return {word: rank for rank, word in enumerate(sorted(costs, key=costs.__getitem__))}  # fmt: skip
+    of wordninja, 126,000 of an encyclopaedia. Its file is read without its module, which
+    works out a cost for each of them when it is imported."""
+    found = find_spec("wordninja")
+    assert found is not None
+    assert found.origin is not None
+    packed = Path(found.origin).parent / "wordninja" / "wordninja_words.txt.gz"
+    words = gzip.decompress(packed.read_bytes()).decode().split()
+    return {word: rank for rank, word in enumerate(words)}
 
 
 def _model() -> Any:
-    import wordninja  # reads its words when it is imported
+    import wordninja
 
     return wordninja.DEFAULT_LANGUAGE_MODEL
 

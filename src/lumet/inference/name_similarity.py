@@ -230,6 +230,8 @@ def likeness(ends: Ends) -> Likeness:
             return max(shorter, whole, key=lambda each: each.score)
     if is_self and stem == own:
         return NONE  # its own key
+    if stem and len(own) > len(stem) and own[-len(stem) :] == stem == table[-len(stem) :] != table:  # fmt: skip
+        return NONE  # `member_id` of a `group_member` is no `crew_member`
     found = stem_likeness(stem, table)
     if own and stem and table == own + stem:  # `type_id` of `principal`
         found = Likeness(TABLE, f"named like {'_'.join(table)}, without its own table's name")  # fmt: skip
