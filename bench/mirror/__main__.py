@@ -1,6 +1,7 @@
 """How good inference is on schemas that nobody here wrote, beside what a person says.
 
     python -m bench.mirror [NAME...] [--proving] [--wrong] [--rows 60]
+    python -m bench.mirror SCHEMA... --declared
 
 The schemas are fetched from packages; their declared references count as true, and are
 dropped before the survey. With rows, `lumet populate` makes them for the references of
@@ -64,7 +65,7 @@ def schema_of(mirror: Mirror) -> tuple[Schema, str]:
     """Return the schema of a mirror, and the kind of server."""
     name = NAMES.get(mirror.name, mirror.name.replace("-", " "))
     schema = next(each for each in CORPUS if each.name == name)
-    return schema, SERVER.get(mirror.name, PG)
+    return schema, SERVER.get(mirror.name, PG if PG in schema.files else MY)
 
 
 def reviewed(folder: Path, address: str, schema: Schema, kind: str) -> dict[str, Any]:
@@ -230,7 +231,12 @@ def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dic
     with tempfile.TemporaryDirectory() as first, tempfile.TemporaryDirectory() as second, tempfile.TemporaryDirectory() as third:  # fmt: skip
         declared = reviewed(Path(first), address, schema, kind)
         wanted = true_references(mirror, declared)
-        scores = judge(mirror, declared, sure)
+        if mirror.tables:
+            scores = judge(mirror, declared, sure)
+        else:  # nothing is said of it but by its foreign keys
+            names = [table["table"].casefold() for table in declared["tables"]]
+            mirror.tables = {name: MirrorTable(name, [("-",)]) for name in names}
+            scores = {}
         if rows:
             fill(Path(first), wanted, rows)
             drop_references(address, kind)
@@ -259,13 +265,15 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("names", nargs="*")
     parser.add_argument("--proving", action="store_true")
+    parser.add_argument("--declared", action="store_true", help="schemas of the corpus by their foreign keys alone")  # fmt: skip
     parser.add_argument("--wrong", action="store_true")
     parser.add_argument("--rows", type=int, default=60, help="0: by names alone")
     asked = parser.parse_args()
     total: dict[str, Score] = {}
     sure = Reliability()
     with tempfile.TemporaryDirectory() as name:
-        for mirror in mirrors(asked.names, asked.proving):
+        told = [Mirror(each) for each in asked.names] if asked.declared else mirrors(asked.names, asked.proving)  # fmt: skip
+        for mirror in told:
             try:
                 scores = measure(mirror, Path(name), asked.rows, sure)
             except subprocess.CalledProcessError as error:

@@ -26,6 +26,7 @@ from lumet.inference.name_similarity import abbreviates
 SHORTEST = 5  # letters of a word that may be two: `bugid`
 COMMON = 40_000  # of the words by frequency, those that a part may be
 FREQUENT = 15_000  # that a person would take for a word: `gus` is the 21,928th
+VERY_FREQUENT = 7_000  # parts of a rare word, such as `lastname`
 BRIEF = 4_000  # those of three letters that a part may be
 MOST_PARTS = 4
 ENGLISH = 0.6  # of the other words are in the dictionary, else it is another language
@@ -76,6 +77,8 @@ def _model() -> Any:
 
 def is_word(word: str) -> bool:
     """Whether a word is frequent in English, or stands for one: `cat`, not `gus`."""
+    if len(word) < 3:
+        return word in _SHORT
     return word in ABBREVIATIONS or _ranks().get(word, COMMON) < FREQUENT
 
 
@@ -262,7 +265,9 @@ class WordSplitter:
         if not self.is_english:
             return (word,)
         if word in _ranks():  # a rare word, unless its parts are much more frequent
-            return self._by_dictionary(word)
+            parts = self._by_dictionary(word)
+            rarest = max(_ranks().get(part, COMMON) for part in parts)
+            return parts if rarest < VERY_FREQUENT else (word,)
         for end in (*_ENDS, *self._own):
             rest = word.removesuffix(end)
             if rest == word or len(rest) < 3:

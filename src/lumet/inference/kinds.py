@@ -201,12 +201,11 @@ def _flag_spelling(subject: Subject, column: Column) -> str:
     found = profile.spelling if profile else ""
     if "/" in found and found not in SPELLINGS:
         return found
-    allowed = subject.one_of(column.name)
+    allowed = {value.casefold(): value for value in subject.one_of(column.name)}
     for name in YES_NO:
-        if sorted(allowed) == sorted(words := name.split("/")) or (
-            len(allowed) == 2 and sorted(allowed) == sorted(w.lower() for w in words)
-        ):
-            return name if name.split("/")[0] in allowed else name.lower()
+        yes, no = name.casefold().split("/")
+        if len(allowed) == 2 and {yes, no} == {*allowed}:
+            return f"{allowed[yes]}/{allowed[no]}"
     return ""
 
 
@@ -291,9 +290,9 @@ def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or profile is None or not profile.flag:
         return None
-    words = split_words(column.worded)
+    words = subject.without_own(split_words(column.worded))
     named = bool(FLAG_VERBS.intersection(words[:1]) or FLAG_WORDS.intersection(words))
-    if named:
+    if named or kind_of_flag_by_name(subject, column) is not None:
         return Choice("yes/no", "only 0 and 1 were found", 0.95)
     is_small = column.type.native.lower().startswith(_SMALL_TYPES)
     enough = ENOUGH_OF_SMALL if is_small else ENOUGH_OF_ANY
@@ -307,10 +306,10 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     agrees. Example: `enabled SMALLINT DEFAULT 1`, `is_admin INTEGER DEFAULT 0`,
     `closed TINYINT(1)`."""
     profile = subject.column_profile(column.name)
-    is_read = profile is not None and profile.distinct > 0
+    is_read = profile is not None and profile.distinct > 0 and not profile.flag
     if column.type.kind != "integer" or is_read or subject.table.is_view:
         return None
-    words = split_words(column.worded)
+    words = subject.without_own(split_words(column.worded))
     native = column.type.native.lower()
     default = column.default
     is_either = default is not None and default.literal and default.text in ("0", "1")

@@ -199,11 +199,16 @@ def unit_of(words: list[str]) -> str:
     return UNITS.get(words[-1], "")
 
 
+_VOWELS = frozenset("aeiouyäöüéèêáóíú")
+
+
 def to_singular(word: str) -> str:
     """Return the singular of an English noun, the noun itself if it is one, or so short
     that it may be initials: `gus`."""
     if len(word) <= 3 and word != "ids":
         return word
+    if not _VOWELS.intersection(word):
+        return word  # initials, and no plural of them: `gpgrs`
     if word in _SINGULAR_WITH_S or word.endswith("ss"):
         return word
     if word.endswith("es") and word[:-2] in _SINGULAR_WITH_S:

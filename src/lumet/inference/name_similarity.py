@@ -122,6 +122,8 @@ def table_words(name: str, shared: str = "") -> Words:
     words = tuple(_without_digits(word) for word in plain_words(name))
     while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
         words = words[1:]
+    if len(words) > 1 and len(words[0]) == 1:  # a letter says nothing: `g_user`
+        words = words[1:]
     return words
 
 
@@ -237,7 +239,7 @@ def likeness(ends: Ends) -> Likeness:
         found = Likeness(TABLE, f"named like {'_'.join(table)}, without its own table's name")  # fmt: skip
     if _has_key_s_name(column, key, found):
         return _of_key_s_name(ends, stem, found)
-    if is_self and found.score < ROLE:
+    if is_self and (found.score < ROLE or found.score == BEGINS):
         found = NONE
     if found.score:
         return _with_suffix(found, column, stem, key, table)
@@ -248,7 +250,9 @@ def likeness(ends: Ends) -> Likeness:
 
 def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
     """Tell whether a column has the name of the key, which says more than "key"."""
-    if column != key or not without_keys(key) or column[-1] in _NO_KEY_NAMES:
+    if "".join(column) != "".join(key) or not without_keys(key):
+        return False
+    if column[-1] in _NO_KEY_NAMES:
         return False
     return bool(found.score) or not _GENERIC.issuperset(column)
 

@@ -13,7 +13,7 @@ from itertools import product
 from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import ColumnProfile, Containment, Evidence, TableProfile
 from lumet.facts.model import Column, Database, Reference, Table
-from lumet.inference.glued_words import with_words_apart
+from lumet.inference.glued_words import is_word, with_words_apart
 from lumet.inference.labels_from_names import split_words, to_singular
 from lumet.inference.name_similarity import (
     HINT,
@@ -53,6 +53,9 @@ FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
 ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance. 10 to 100: the same
 DISTINCTIVE = 4  # letters, on average, of texts that are not shared by chance
 MANY = 10  # different values; 5 to 20: the same
+BEGINNING = (
+    0.6  # of the columns begin with one word; the others are those of other tables
+)
 FEW = 5  # different values; 2 to 10: the same
 _PERSON_NAMES = frozenset({"first", "last", "given", "family", "sur", "fore", "surname",
                            "forename", "firstname", "lastname", "familyname", "vorname", "nachname", "prenom"})  # fmt: skip
@@ -267,6 +270,11 @@ class Proposer:
         self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
         self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
         # refers to any table, where another column says to which, so everywhere
+        self._beginnings = {
+            table.name: begin
+            for table in database.tables
+            if (begin := shared_beginning(table))
+        }
         self._anything = {
             stem for table in database.tables for stem in _stems_of_any_table(table)
         }
@@ -321,9 +329,10 @@ class Proposer:
         """Yield the targets that a column is named like, with whether but faintly;
         where one is named clearly, those much less alike are left out."""
         words = self.column_words(table, column)
+        bare = self._without_beginning(table, words)
         found = [
             (self.likeness(table, column, target).score, target)
-            for target in self._near(words, self.words[table.name])
+            for target in self._near_of(table, words, bare)
             if target.column is not column and _same_type(column, target.column)
         ]
         best = max((score for score, _ in found), default=0.0)
@@ -331,6 +340,12 @@ class Proposer:
         for score, target in found:
             if score > least:
                 yield target, score <= HINT
+
+    def _near_of(self, table: Table, words: Words, bare: Words) -> Sequence[_Target]:
+        """Return the targets near a column's name, with and without its beginning."""
+        own = self.words[table.name]
+        near = self._near(words, own)
+        return near if bare == words else (*dict.fromkeys((*near, *self._near(bare, own))),)  # fmt: skip
 
     def _near(self, words: Words, own: Words) -> Sequence[_Target]:
         """Return the targets whose names could be like a column's at all."""
@@ -361,7 +376,8 @@ class Proposer:
     def near(self, table: Table, column: Column) -> Iterator[_Target]:
         """Yield the targets that a column could refer to by its name and its type."""
         words = self.column_words(table, column)
-        for target in self._near(words, self.words[table.name]):
+        bare = self._without_beginning(table, words)
+        for target in self._near_of(table, words, bare):
             if target.column is not column and _same_type(column, target.column):
                 yield target
 
@@ -381,6 +397,12 @@ class Proposer:
             )
             self._column_names[place] = words, is_none
         return self._column_names[place][0]
+
+    def _without_beginning(self, table: Table, words: Words) -> Words:
+        """Return the words of a column without the one that nearly all columns of its
+        table begin with."""
+        begins = self._beginnings.get(table.name)
+        return words[1:] if begins and len(words) > 1 and words[0] == begins else words
 
     def _is_none(self, table: Table, column: Column) -> bool:
         """Tell whether a column is named as none that refers: it is its table's own
@@ -417,6 +439,14 @@ class Proposer:
             if is_owner or is_actor(column.name):
                 return Likeness(WHO, "named for who did it: an account")
         found = likeness(Ends(own, words, target.words, target.key, target.is_person))
+        bare = self._without_beginning(table, words)
+        key = self._without_beginning(target.table, target.key)
+        if found.score < SAME and (bare != words or key != target.key):
+            # `gpga_client_id` of a table whose columns all begin with `gpga_`
+            other = likeness(Ends(own, bare, target.words, key, target.is_person))
+            is_bare_key = not without_keys(key) and not without_keys(bare)
+            if other.score > found.score and not is_bare_key:
+                words, found = bare, other
         if not found.score or (_is_counter(words) and found.score < CLEAR):
             return NONE
         if _is_plural(column.name) and column.type.kind != "text":
@@ -652,13 +682,19 @@ class _Judge:
         read = self.evidence.table(candidate.table).sampled > 0
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
-        if name.score < SIMILAR or not target.is_primary:
+        is_named = target.is_primary or (
+            # a login or a code under its own name: `gpga_username`, `gu_username`
+            name.score >= SAME and target.table.is_unique((target.column.name,))
+        )
+        if name.score < SIMILAR or not is_named:
             return None
         is_only = self._is_only(candidate, name, target)
+        if not (is_only or target.is_primary):
+            return None
         column = self.database.table(candidate.table).column(candidate.columns[0])
         if name.score < CLEAR and not is_only:
             return None
-        sure = 0.85 if name.score >= SAME else 0.72 if is_only else 0.6
+        sure = 0.85 if name.score >= SAME and target.is_primary else 0.72 if is_only else 0.6  # fmt: skip
         why = "no row has a value" if read else "no row was read"
         why += "; no other table is named like it" if is_only else ""
         return FoundReference(
@@ -678,7 +714,8 @@ class _Judge:
         rivals = (
             self.proposer.likeness(table, column, other).score
             for other in self.proposer.near(table, column)
-            if other.table is not target.table and other.is_primary
+            if other.table is not target.table
+            and (other.is_primary or not target.is_primary)
         )
         return all(score < name.score - RIVAL_NAME for score in rivals)
 
@@ -782,6 +819,17 @@ def shared_word(database: Database) -> str:
     best = max(counts, key=lambda word: (counts[word], word), default="")
     total = counts.total()
     return best if total > 3 and counts[best] >= 0.8 * total else ""
+
+
+def shared_beginning(table: Table) -> str:
+    """Return the word that most columns of a table begin with, and that is not its
+    name's, "" where there is none: `gpga` of `gpga_id` and `gpga_issued_at`."""
+    firsts = Counter(
+        words[0] for c in table.columns if len(words := plain_words(c.worded)) > 1
+    )
+    best = max(firsts, key=lambda word: (firsts[word], word), default="")
+    enough = max(3, BEGINNING * len(table.columns))
+    return best if best and firsts[best] >= enough and not is_word(best) else ""
 
 
 def _accounts(database: Database, words: dict[str, Words]) -> str:

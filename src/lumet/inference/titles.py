@@ -22,6 +22,9 @@ CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "re
 NO_NAME = frozenset(
     {"table", "file", "user", "login", "path", "host", "schema", "image", "photo"}
 )
+# of texts that programs make
+_TELLS_NOTHING = frozenset({"value", "key", "hash", "digest", "checksum", "fingerprint", "signature",
+                            "certificate", "cert", "etag", "nonce", "path", "agent", "ip"})  # fmt: skip
 MAX_OF_CODE = 6  # columns; a table of codes has few
 NEVER = 99  # as the depth of a title that goes in a circle
 ENOUGH = 30  # rows; fewer prove nothing
@@ -230,7 +233,7 @@ def title_of_telling(subject: Subject) -> Choice | None:
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
             not subject.choices(column.name)
             and not is_named_long(subject, column)
-            and plain_words(column.worded)[-1] != "value"
+            and plain_words(column.worded)[-1] not in _TELLS_NOTHING
             and not CHOICE_WORDS.intersection(plain_words(column.worded)[-1:])
         ):  # fmt: skip
             proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
@@ -363,7 +366,9 @@ def _is_short_text(subject: Subject, column: Column) -> bool:
     refers = any(column.name in each.columns for each in subject.table.references)
     if column.type.kind != "text" or refers or is_secret(column):
         return False
-    if column.type.length is not None and column.type.length > 4 * LONG_TEXT:
+    is_named = plain_words(column.worded)[-1] in NAME_WORDS
+    too_long = column.type.length is not None and column.type.length > 4 * LONG_TEXT
+    if too_long and not is_named:
         return False
     profile = _read(subject, column)
     if profile is not None and profile.spelling:
