@@ -230,13 +230,13 @@ def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dic
     address = made(kind, texts, packages)
     with tempfile.TemporaryDirectory() as first, tempfile.TemporaryDirectory() as second, tempfile.TemporaryDirectory() as third:  # fmt: skip
         declared = reviewed(Path(first), address, schema, kind)
-        wanted = true_references(mirror, declared)
         if mirror.tables:
             scores = judge(mirror, declared, sure)
         else:  # nothing is said of it but by its foreign keys
             names = [table["table"].casefold() for table in declared["tables"]]
             mirror.tables = {name: MirrorTable(name, [("-",)]) for name in names}
             scores = {}
+        wanted = true_references(mirror, declared)
         if rows:
             fill(Path(first), wanted, rows)
             drop_references(address, kind)

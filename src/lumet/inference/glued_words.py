@@ -48,7 +48,7 @@ _TERMS = frozenset({"lat", "lon", "lng", "dep", "arr", "inst", "min", "max", "av
                     "kg", "km", "mm", "cm", "nm", "pct", "eur", "usd", "gbp", "url", "uri", "uuid"})  # fmt: skip
 _BRIEF_PARTS = frozenset({"is", "to", "of", "in", "up", "ip"})
 # words of computing that no dictionary has
-_COMPOUNDS = frozenset({"timeout", "uptime", "downtime", "hostname", "username", "filename", "filesize",
+_COMPOUNDS = frozenset({"timeout", "uptime", "downtime", "hostname", "username", "filesize",
                         "webhook", "logout", "workflow", "dataset", "datetime", "signup", "timestamp",
                         "subnet", "mailbox", "callsign", "waypoint", "logbook",
                         "plugin", "checksum", "metadata", "codename", "tooltip", "wildcard"})  # fmt: skip

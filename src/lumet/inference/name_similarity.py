@@ -16,6 +16,7 @@ KEYS = frozenset(
 )  # fmt: skip
 BEGINS = 0.93
 SAME, TABLE, ROLE, PART, SHORT, SOME, HINT = 1.0, 0.97, 0.92, 0.85, 0.82, 0.75, 0.3
+KEY_OF_PART = 0.81  # clear, and less so than the table that a part belongs to
 FAINT = 0.25  # only worth something where the values speak for themselves
 _VOWELS = frozenset("aeiou")
 _PERSONS = frozenset(
@@ -119,7 +120,7 @@ def split_together(words: Words, vocabulary: frozenset[str]) -> Words:
 def table_words(name: str, shared: str = "") -> Words:
     """Return the words of a table's own name, without a prefix that says "table" or
     that nearly all tables share."""
-    words = tuple(_without_digits(word) for word in plain_words(name))
+    words = tuple(without_digits(word) for word in plain_words(name))
     while len(words) > 1 and (words[0] in TABLE_PREFIXES or words[0] == shared):
         words = words[1:]
     if len(words) > 1 and len(words[0]) == 1:  # a letter says nothing: `g_user`
@@ -127,7 +128,7 @@ def table_words(name: str, shared: str = "") -> Words:
     return words
 
 
-def _without_digits(word: str) -> str:
+def without_digits(word: str) -> str:
     """Return the singular of a word without the digits of a second table of its kind:
     `filters2`."""
     bare = word.rstrip("0123456789")
@@ -232,7 +233,10 @@ def likeness(ends: Ends) -> Likeness:
             return max(shorter, whole, key=lambda each: each.score)
     if is_self and stem == own:
         return NONE  # its own key
-    if stem and len(own) > len(stem) and own[-len(stem) :] == stem == table[-len(stem) :] != table:  # fmt: skip
+    ends_alike = (
+        len(own) > len(stem) > 0 and own[-len(stem) :] == stem == table[-len(stem) :]
+    )
+    if ends_alike and stem != table != tuple(map(without_digits, own)):
         return NONE  # `member_id` of a `group_member` is no `crew_member`
     found = stem_likeness(stem, table)
     if own and stem and table == own + stem:  # `type_id` of `principal`
@@ -259,6 +263,16 @@ def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
 
 def _of_key_s_name(ends: Ends, stem: Words, found: Likeness) -> Likeness:
     """Return the likeness of a column that has the name of the key."""
+    named = without_keys(ends.key)
+    ends_so = ends.table[-len(named) :] == named
+    if (
+        named
+        and not ends_so
+        and set(named) <= set(ends.table)
+        and ends.own != ends.table
+    ):
+        # `class_id` is the key of a `client_class`, not of a `client_class_order`
+        return Likeness(KEY_OF_PART, "has the name of that key, which is another's")
     if without_keys(ends.key) == stem == ends.own:
         return NONE  # named for its own table
     if not found.score and ends.own == ends.table:

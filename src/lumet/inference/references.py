@@ -29,6 +29,7 @@ from lumet.inference.name_similarity import (
     plain_words,
     split_together,
     table_words,
+    without_digits,
     without_keys,
 )
 from lumet.inference.secrets import is_secret
@@ -53,6 +54,7 @@ FEW_ROWS = 3  # rows; fewer do not even show that a first column may be one
 ENOUGH_ROWS = 30  # rows; a key of fewer may be one by chance. 10 to 100: the same
 DISTINCTIVE = 4  # letters, on average, of texts that are not shared by chance
 MANY = 10  # different values; 5 to 20: the same
+SEVERAL = 3  # declared references of columns with one name say what others refer to
 BEGINNING = (
     0.6  # of the columns begin with one word; the others are those of other tables
 )
@@ -64,6 +66,12 @@ _LOGINS = frozenset({"login", "username", "user", "initial", "account", "badge"}
 _BARE = frozenset({"type", "kind", "status", "class", "mode", "state", "category", "level",
                    "group", "grade"})  # fmt: skip
 _TABLE_SAYERS = ("type", "kind", "table", "class", "model", "entity")
+# the last word of a table that links records of another with each other
+_LINKS = frozenset({"relationship", "relation", "link", "edge", "closure", "path", "hierarchy", "dependency",
+                    "pair", "association", "tree", "map", "mapping"})  # fmt: skip
+_ENDS = frozenset({"subject", "object", "parent", "child", "source", "target", "from", "to", "ancestor",
+                   "descendant", "predecessor", "successor", "first", "second", "left", "right",
+                   "origin", "destination", "one", "other"})  # fmt: skip
 _LIKE_INTEGERS = frozenset({"integer", "decimal"})
 
 
@@ -270,6 +278,7 @@ class Proposer:
         self._known: dict[tuple[Words, Words], Sequence[_Target]] = {}
         self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
         # refers to any table, where another column says to which, so everywhere
+        self._elsewhere = _declared_by_name(database)
         self._beginnings = {
             table.name: begin
             for table in database.tables
@@ -355,12 +364,19 @@ class Proposer:
             groups.append(self._by_word.get("".join(words), ()))
             groups += [self._written_out(word) for word in words]
             groups.append(self._by_words.get(own, ()))
+            if own[-1:] and own[-1] in _LINKS:
+                groups.append(self._by_words.get(own[:-1], ()))
+            groups.append(self._declared_elsewhere(words))
             groups.append(self._anyone)
             groups.append(self._of_accounts)
             if words[-1] in KEYS and len(self.targets) <= MAX_NEAR:
                 groups.append(self.targets)
             self._known[words, own] = self._nearest(groups)
         return self._known[words, own]
+
+    def _declared_elsewhere(self, words: Words) -> Sequence[_Target]:
+        end = self._elsewhere.get(words)
+        return [t for t in self.targets if (t.table.name, t.column.name) == end] if end else ()  # fmt: skip
 
     def _nearest(self, groups: Sequence[Sequence[_Target]]) -> Sequence[_Target]:
         """Return the targets in these groups; where they are very many, as among 1,000
@@ -386,7 +402,10 @@ class Proposer:
         place = (table.name, column.name)
         if place not in self._column_names:
             words = split_together(plain_words(column.worded), self.vocabulary)
-            stem, own = without_keys(words), self.words[table.name]
+            own = self.words[table.name]
+            if len(words) > 1 and words not in self._by_words:  # `environment2_id`
+                words = (*(without_digits(each) for each in words[:-1]), words[-1])
+            stem = without_keys(words)
             # others refer to its own key, unless it has the name of another table's
             is_none = table.primary_key == (column.name,) and (
                 column.automatic or not stem or stem == own[-len(stem) :]
@@ -397,6 +416,13 @@ class Proposer:
             )
             self._column_names[place] = words, is_none
         return self._column_names[place][0]
+
+    def _links(self, own: Words, words: Words, target: _Target) -> bool:
+        """Tell whether a column is an end of a table that links records of another with
+        each other: `subject_id` of `feature_relationship`."""
+        stem = without_keys(words)
+        is_end = len(stem) == 1 and stem[0] in _ENDS and len(stem) < len(words)
+        return is_end and own[-1:] != own and own[-1] in _LINKS and target.words == own[:-1]  # fmt: skip
 
     def _without_beginning(self, table: Table, words: Words) -> Words:
         """Return the words of a column without the one that nearly all columns of its
@@ -438,6 +464,10 @@ class Proposer:
                 return Likeness(CLEAR, "named for a person: an account")
             if is_owner or is_actor(column.name):
                 return Likeness(WHO, "named for who did it: an account")
+        if target.is_primary and self._links(own, words, target):
+            return Likeness(CLEAR, "one of the two that it links")
+        if self._elsewhere.get(words) == (target.table.name, target.column.name):
+            return Likeness(SAME, "declared for other columns of this name")
         found = likeness(Ends(own, words, target.words, target.key, target.is_person))
         bare = self._without_beginning(table, words)
         key = self._without_beginning(target.table, target.key)
@@ -604,15 +634,12 @@ class _Judge:
         ]
         return dict.fromkeys([*named, *tested])
 
-    def rank(self, found: FoundReference) -> tuple[float, float, int, str]:
+    def rank(self, found: FoundReference) -> tuple[float, float, tuple[int, int], str]:
         """Return the sort key of the targets of one column: how sure it
         is, how near its name is, how many words its table's name begins with that ours
         does."""
-        ours = plain_words(self.database.worded(found.table))
-        theirs = plain_words(self.database.worded(found.referred_table))
-        shared = 0
-        while shared < min(len(ours), len(theirs)) and ours[shared] == theirs[shared]:
-            shared += 1
+        theirs = self.database.table(found.referred_table)
+        shared = _closeness(self.database.table(found.table), theirs)
         target = self.targets.get((found.referred_table, found.referred_columns[0]))
         score = 0.0
         if target is not None and len(found.columns) == 1:
@@ -682,10 +709,7 @@ class _Judge:
         read = self.evidence.table(candidate.table).sampled > 0
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
-        is_named = target.is_primary or (
-            # a login or a code under its own name: `gpga_username`, `gu_username`
-            name.score >= SAME and target.table.is_unique((target.column.name,))
-        )
+        is_named = target.is_primary or self._is_under_its_name(candidate, name, target)
         if name.score < SIMILAR or not is_named:
             return None
         is_only = self._is_only(candidate, name, target)
@@ -703,6 +727,25 @@ class _Judge:
             none=tested.none if tested is not None else _none_by_default(column),
         )  # fmt: skip
 
+    def _is_under_its_name(
+        self, candidate: Candidate, name: Likeness, target: _Target
+    ) -> bool:
+        """Tell whether a column has the name of a unique key that is not the primary
+        one: a login (`gpga_username`, `gu_username`), or a key with its table's name
+        before it (`network_name` of `name` of `network`)."""
+        table = self.database.table(candidate.table)
+        if name.score < SAME or table.is_unique(candidate.columns):
+            return False
+        if not target.table.is_unique((target.column.name,)):
+            return False
+        words = self.proposer.column_words(table, table.column(candidate.columns[0]))
+        key = target.key
+        before = words[: len(words) - len(key)]
+        is_whole = (
+            words[len(before) :] == key and target.words[-len(before) :] == before
+        )
+        return bool(_LOGINS.intersection(key)) or (bool(before) and is_whole)
+
     def _is_only(self, candidate: Candidate, name: Likeness, target: _Target) -> bool:
         """Tell whether a column is named for a key, or a parent, and no other table's
         name is nearly as much like it."""
@@ -711,11 +754,13 @@ class _Judge:
         words = self.proposer.column_words(table, column)
         if name.score < CLEAR and not (KEYS & {words[-1]} or ROLES & {words[0]}):
             return False
+        near = _closeness(table, target.table)
         rivals = (
             self.proposer.likeness(table, column, other).score
             for other in self.proposer.near(table, column)
             if other.table is not target.table
             and (other.is_primary or not target.is_primary)
+            and _closeness(table, other.table) >= near
         )
         return all(score < name.score - RIVAL_NAME for score in rivals)
 
@@ -821,6 +866,23 @@ def shared_word(database: Database) -> str:
     return best if total > 3 and counts[best] >= 0.8 * total else ""
 
 
+def _declared_by_name(database: Database) -> dict[Words, tuple[str, str]]:
+    """Return the key that all declared references of columns with the same words lead
+    to, where there are several: of `type_id`, say, in twenty tables."""
+    ends: dict[Words, list[tuple[str, str]]] = {}
+    for table in database.tables:
+        for reference in table.references:
+            if len(reference.columns) == 1 and reference.referred_columns:
+                words = plain_words(table.column(reference.columns[0]).worded)
+                end = reference.referred_table, reference.referred_columns[0]
+                ends.setdefault(words, []).append(end)
+    return {
+        words: each[0]
+        for words, each in ends.items()
+        if len(each) >= SEVERAL and len(set(each)) == 1
+    }
+
+
 def shared_beginning(table: Table) -> str:
     """Return the word that most columns of a table begin with, and that is not its
     name's, "" where there is none: `gpga` of `gpga_id` and `gpga_issued_at`."""
@@ -830,6 +892,23 @@ def shared_beginning(table: Table) -> str:
     best = max(firsts, key=lambda word: (firsts[word], word), default="")
     enough = max(3, BEGINNING * len(table.columns))
     return best if best and firsts[best] >= enough and not is_word(best) else ""
+
+
+@lru_cache(maxsize=50_000)
+def _likeness_of_tables(ours: str, theirs: str) -> tuple[int, int]:
+    first, second = plain_words(ours), plain_words(theirs)
+    shared = 0
+    while shared < min(len(first), len(second)) and first[shared] == second[shared]:
+        shared += 1
+    digits = {*filter(str.isdigit, ours)} & {*filter(str.isdigit, theirs)}
+    return shared, len(digits)
+
+
+def _closeness(ours: Table, theirs: Table) -> tuple[int, int]:
+    """Return how many words two names of tables begin with alike, and how many digits
+    both have: `dhcp4_pool` is nearer to `dhcp4_server` than to `dhcp6_server`, and so is
+    `lease4`."""
+    return _likeness_of_tables(ours.worded, theirs.worded)
 
 
 def _accounts(database: Database, words: dict[str, Words]) -> str:
