@@ -16,7 +16,7 @@ KEYS = frozenset(
 )  # fmt: skip
 BEGINS = 0.93
 SAME, TABLE, ROLE, PART, SHORT, SOME, HINT = 1.0, 0.97, 0.92, 0.85, 0.82, 0.75, 0.3
-KEY_OF_PART = 0.81  # clear, and less so than the table that a part belongs to
+KEY_OF_PART = 0.79  # less than the table that a part belongs to
 FAINT = 0.25  # only worth something where the values speak for themselves
 _VOWELS = frozenset("aeiou")
 _PERSONS = frozenset(
@@ -236,13 +236,22 @@ def likeness(ends: Ends) -> Likeness:
     ends_alike = (
         len(own) > len(stem) > 0 and own[-len(stem) :] == stem == table[-len(stem) :]
     )
-    if ends_alike and stem != table != tuple(map(without_digits, own)):
+    before = table[: len(table) - len(stem)]
+    # `server_id` of `net_class_server`, beside `net_server`
+    is_beside = own[: len(before)] == before
+    is_second = table == tuple(map(without_digits, own))
+    if ends_alike and stem != table and not is_beside and not is_second:
         return NONE  # `member_id` of a `group_member` is no `crew_member`
     found = stem_likeness(stem, table)
     if own and stem and table == own + stem:  # `type_id` of `principal`
         found = Likeness(TABLE, f"named like {'_'.join(table)}, without its own table's name")  # fmt: skip
     if _has_key_s_name(column, key, found):
         return _of_key_s_name(ends, stem, found)
+    rest = column[: len(column) - len(key)]
+    if rest and column[len(rest) :] == key and not (is_self or KEYS.issuperset(key)):
+        owner = stem_likeness(rest, table)  # `network_name` of `network`
+        if owner.score >= PART:
+            return Likeness(ROLE, f"{owner.reason}, with the name of its key")
     if is_self and (found.score < ROLE or found.score == BEGINS):
         found = NONE
     if found.score:

@@ -709,7 +709,7 @@ class _Judge:
         read = self.evidence.table(candidate.table).sampled > 0
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
-        is_named = target.is_primary or self._is_under_its_name(candidate, name, target)
+        is_named = target.is_primary or self._is_login(candidate, name, target)
         if name.score < SIMILAR or not is_named:
             return None
         is_only = self._is_only(candidate, name, target)
@@ -727,24 +727,16 @@ class _Judge:
             none=tested.none if tested is not None else _none_by_default(column),
         )  # fmt: skip
 
-    def _is_under_its_name(
-        self, candidate: Candidate, name: Likeness, target: _Target
-    ) -> bool:
-        """Tell whether a column has the name of a unique key that is not the primary
-        one: a login (`gpga_username`, `gu_username`), or a key with its table's name
-        before it (`network_name` of `name` of `network`)."""
-        table = self.database.table(candidate.table)
-        if name.score < SAME or table.is_unique(candidate.columns):
-            return False
-        if not target.table.is_unique((target.column.name,)):
-            return False
-        words = self.proposer.column_words(table, table.column(candidate.columns[0]))
-        key = target.key
-        before = words[: len(words) - len(key)]
-        is_whole = (
-            words[len(before) :] == key and target.words[-len(before) :] == before
+    def _is_login(self, candidate: Candidate, name: Likeness, target: _Target) -> bool:
+        """Tell whether a column has the name of a unique key by which accounts are
+        known: `gpga_username`, `gu_username`. Other unique names are copied as often as
+        they are referred to."""
+        table, end = self.database.table(candidate.table), (target.column.name,)
+        is_alike = name.score >= SAME and bool(_LOGINS.intersection(target.key))
+        is_theirs = target.table.is_unique(end) and not table.is_unique(
+            candidate.columns
         )
-        return bool(_LOGINS.intersection(key)) or (bool(before) and is_whole)
+        return is_alike and is_theirs
 
     def _is_only(self, candidate: Candidate, name: Likeness, target: _Target) -> bool:
         """Tell whether a column is named for a key, or a parent, and no other table's
