@@ -187,8 +187,8 @@ class WordSplitter:
                     break
 
     def _stem(self, words: Sequence[str]) -> str:
-        """Return what is left of a table's name without the letters that all begin
-        with, "" where that is several words."""
+        """Return the rest of a table's name without the letters that all begin with, ""
+        where that is several words."""
         rest = words[0].removeprefix(self._begins) if len(words) == 1 else ""
         return rest if self._begins and 2 < len(rest) < SHORTEST else ""
 

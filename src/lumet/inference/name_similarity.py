@@ -272,19 +272,14 @@ def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
 
 def _of_key_s_name(ends: Ends, stem: Words, found: Likeness) -> Likeness:
     """Return the likeness of a column that has the name of the key."""
-    named = without_keys(ends.key)
-    ends_so = ends.table[-len(named) :] == named
-    if (
-        named
-        and not ends_so
-        and set(named) <= set(ends.table)
-        and ends.own != ends.table
-    ):
-        # `class_id` is the key of a `client_class`, not of a `client_class_order`
-        return Likeness(KEY_OF_PART, "has the name of that key, which is another's")
     if without_keys(ends.key) == stem == ends.own:
         return NONE  # named for its own table
-    if not found.score and ends.own == ends.table:
+    named, is_self = without_keys(ends.key), ends.own == ends.table
+    is_last = ends.table[-len(named) :] == named
+    if named and set(named) <= set(ends.table) and not (is_last or is_self):
+        # `class_id` is the key of a `client_class`, not of a `client_class_order`
+        return Likeness(KEY_OF_PART, "has the name of that key, which is another's")
+    if not found.score and is_self:
         return NONE
     sure = SAME if found.score >= PART else 0.88 if found.score else 0.9
     return Likeness(sure, "has the name of that key")

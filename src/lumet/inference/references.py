@@ -338,7 +338,7 @@ class Proposer:
         """Yield the targets that a column is named like, with whether but faintly;
         where one is named clearly, those much less alike are left out."""
         words = self.column_words(table, column)
-        bare = self._without_beginning(table, words)
+        bare = self.bare_words(table, words)
         found = [
             (self.likeness(table, column, target).score, target)
             for target in self._near_of(table, words, bare)
@@ -392,7 +392,7 @@ class Proposer:
     def near(self, table: Table, column: Column) -> Iterator[_Target]:
         """Yield the targets that a column could refer to by its name and its type."""
         words = self.column_words(table, column)
-        bare = self._without_beginning(table, words)
+        bare = self.bare_words(table, words)
         for target in self._near_of(table, words, bare):
             if target.column is not column and _same_type(column, target.column):
                 yield target
@@ -424,9 +424,9 @@ class Proposer:
         is_end = len(stem) == 1 and stem[0] in _ENDS and len(stem) < len(words)
         return is_end and own[-1:] != own and own[-1] in _LINKS and target.words == own[:-1]  # fmt: skip
 
-    def _without_beginning(self, table: Table, words: Words) -> Words:
-        """Return the words of a column without the one that nearly all columns of its
-        table begin with."""
+    def bare_words(self, table: Table, words: Words) -> Words:
+        """Return the words of a column without the one that most columns of its table
+        begin with."""
         begins = self._beginnings.get(table.name)
         return words[1:] if begins and len(words) > 1 and words[0] == begins else words
 
@@ -469,8 +469,8 @@ class Proposer:
         if self._elsewhere.get(words) == (target.table.name, target.column.name):
             return Likeness(SAME, "declared for other columns of this name")
         found = likeness(Ends(own, words, target.words, target.key, target.is_person))
-        bare = self._without_beginning(table, words)
-        key = self._without_beginning(target.table, target.key)
+        bare = self.bare_words(table, words)
+        key = self.bare_words(target.table, target.key)
         if found.score < SAME and (bare != words or key != target.key):
             # `gpga_client_id` of a table whose columns all begin with `gpga_`
             other = likeness(Ends(own, bare, target.words, key, target.is_person))
@@ -732,7 +732,9 @@ class _Judge:
         known: `gpga_username`, `gu_username`. Other unique names are copied as often as
         they are referred to."""
         table, end = self.database.table(candidate.table), (target.column.name,)
-        is_alike = name.score >= SAME and bool(_LOGINS.intersection(target.key))
+        key = without_keys(self.proposer.bare_words(target.table, target.key))
+        is_own = bool(key) and key == target.words[-len(key) :]  # `gc_client_id`
+        is_alike = name.score >= SAME and (is_own or bool(_LOGINS.intersection(target.key)))  # fmt: skip
         is_theirs = target.table.is_unique(end) and not table.is_unique(
             candidate.columns
         )
