@@ -72,6 +72,7 @@ CORPUS = (
     Schema("address books", "php-sabre-dav", _by_word("**/sql/KIND.*.sql", sqlite="sqlite", postgresql="pgsql", mariadb="mysql")),
     Schema("identities", "glewlwyd", _by_word("**/database/init.KIND.sql.gz", sqlite="sqlite3", postgresql="postgre", mariadb="mariadb")),
     Schema("test runs", "openqa", {PG: ("**/deploy/99/001-auto.sql", "**/deploy/95/001-auto.sql")}),
+    Schema("cameras", "zoneminder", {MY: ("usr/share/zoneminder/db/zm_create.sql",)}),
     Schema("library", "calibre", {FILE: ("usr/share/calibre/metadata_sqlite.sql",)}),
     Schema("text messages", "gammu-smsd", _by_word("**/examples/KIND.sql*", sqlite="sqlite", postgresql="pgsql", mariadb="mysql")),
     Schema("configuration", "goiardi", _by_word("**/goiardi-schema-KIND.sql", postgresql="postgres", mariadb="mysql"), schema="goiardi"),

@@ -27,7 +27,7 @@ from bench.corpus import CORPUS, MY, NAME, PG, Schema, made, texts_of, unpacked
 from bench.inference import Place, Score, compare
 from bench.mirror import Mirror, MirrorColumn, MirrorTable, mirrors
 
-SERVER = {"configuration": MY}  # the others are read on PostgreSQL
+SERVER = {"configuration": MY, "cameras": MY}  # the others are read on PostgreSQL
 NAMES = {"news": "news reader"}
 WHAT = ("references, by names", "references, with rows", "titles", "kinds", "stamps", "junctions", "labels", "lists")  # fmt: skip
 BANDS = (0.5, 0.65, 0.75, 0.85, 0.95, 1.01)  # of confidence
