@@ -12,6 +12,7 @@ administrators.
 import argparse
 import gzip
 import json
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -27,6 +28,8 @@ from tests.support.projects import run_command
 from tests.support.servers import MARIADB, POSTGRESQL, run
 
 NAME = "lumet_corpus"
+# lines that lead to another database than the one that is made
+_ELSEWHERE = re.compile(r"^\s*(create database|drop database|use|source|grant)\b.*$", re.IGNORECASE | re.MULTILINE)  # fmt: skip
 FILE, PG, MY = "sqlite", "postgresql", "mariadb"
 
 
@@ -137,6 +140,7 @@ def made(kind: str, texts: list[str], folder: Path) -> str:
     if kind == MY:
         client = ["mariadb", "--force", "-h", str(url.host), "-u", str(url.username), NAME]  # fmt: skip
     for text in texts:
+        text = _ELSEWHERE.sub("", text)
         subprocess.run(client, input=text, text=True, check=False, capture_output=True)
     return url.render_as_string(hide_password=False)
 

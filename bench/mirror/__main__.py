@@ -97,11 +97,13 @@ def true_references(mirror: Mirror, found: dict[str, Any]) -> set[Place]:
         if r["declared"] and r["table"].casefold() in mirror.tables
     }
     columns = {(t["table"], _column_of(d)) for t in found["tables"] for d in t["decisions"]}  # fmt: skip
+    spelled = {f"{t}.{c}".casefold(): (t, c) for t, c in columns}
     for table, column in columns:
         is_told = table.casefold() in mirror.tables
         said = mirror.column(table.casefold(), column) if is_told else None
         if said is not None and said.refers:
-            wanted.add((table, column, *said.refers))
+            end = spelled.get(".".join(said.refers).casefold(), said.refers)
+            wanted.add((table, column, *end))
     return wanted
 
 
@@ -194,7 +196,7 @@ def _judge_kind(table: str, name: str, said: MirrorColumn, decided: dict[str, An
     if said.is_stamp:
         is_fixed = bool(decided.get(f"field/{name}/read_only") or decided.get(f"field/{name}/automatic") or decided.get(f"field/{name}/hidden"))  # fmt: skip
         _add(scores["stamps"], is_fixed, f"{why} can be changed")
-    usual = ("text", "integer", "decimal", "date", "datetime", "time", "yes/no", "json", "code", "lookup", "other", "file")  # fmt: skip
+    usual = ("text", "integer", "decimal", "date", "datetime", "time", "choice", "yes/no", "json", "code", "lookup", "other", "file")  # fmt: skip
     score = scores["kinds"]
     if {"choice"} & {*said.kinds} or ("datetime" in said.kinds and not said.is_stamp):
         return  # what rows alone can tell, or the type does

@@ -344,6 +344,50 @@ class GluedNamesTest(unittest.TestCase):
         self.assertEqual((racon["plural"], racon["field/cargo/label"]), ("Racons", "Cargo"))  # fmt: skip
 
 
+class FamiliesTest(unittest.TestCase):
+    """Names that several tables have: those of the same family are meant."""
+
+    FOUND = database(
+        *(table(f"net{n}_server", "id INTEGER #", "tag VARCHAR(20) !", key="id", unique=("tag",)) for n in (4, 6)),
+        *(table(f"net{n}_class", "id INTEGER #", "name VARCHAR(20) !", key="id") for n in (4, 6)),
+        *(table(f"net{n}_class_server", "class_id INTEGER !", "server_id INTEGER !", key="class_id+server_id") for n in (4, 6)),
+        table("net4_class_order", "class_id INTEGER !", "place INTEGER !", key="class_id"),
+        table("reef", "reef_id INTEGER #", "name VARCHAR(20) !", key="reef_id"),
+        table("reef_relationship", "id INTEGER #", "subject_id INTEGER !", "object_id INTEGER !", "kind TEXT", key="id"),
+        table("g_keeper", "gk_id INTEGER #", "gk_username VARCHAR(20) !", "gk_email TEXT", "gk_grade TEXT", key="gk_id", unique=("gk_username",)),
+        table("g_badge", "gkb_id INTEGER #", "gkb_username VARCHAR(20)", "gkb_colour TEXT", "gkb_captures_per_keeper INTEGER", key="gkb_id"),
+    )  # fmt: skip
+
+    def references(self, name: str) -> dict[str, Any]:
+        return {
+            key.split("/")[1]: value
+            for key, value in decided(self.FOUND, name).items()
+            if key.endswith("/references")
+        }
+
+    def test_the_nearest_of_the_same_name_is_meant(self) -> None:
+        for n in (4, 6):
+            self.assertEqual(
+                self.references(f"net{n}_class_server"),
+                {"class_id": f"net{n}_class.id", "server_id": f"net{n}_server.id"},
+            )
+        self.assertEqual(self.references("net4_server"), {}, "its own tag")
+        self.assertEqual(self.references("net4_class_order"), {"class_id": "net4_class.id"})  # fmt: skip
+
+    def test_ends_of_a_link_and_logins_behind_beginnings(self) -> None:
+        self.assertEqual(
+            self.references("reef_relationship"),
+            {"subject_id": "reef.reef_id", "object_id": "reef.reef_id"},
+        )
+        self.assertEqual(self.references("g_badge"), {"gkb_username": "g_keeper.gk_username"})  # fmt: skip
+
+    def test_small_numbers_that_say_what_was_done(self) -> None:
+        made = table("shot", "id INTEGER #", "emailed TINYINT ! =0", "auto_move TINYINT ! =0", "speed TINYINT ! =0", key="id")  # fmt: skip
+        found = decided(database(made), "shot")
+        kinds = [found[f"field/{n}/kind"] for n in ("emailed", "auto_move", "speed")]
+        self.assertEqual(kinds, ["yes/no", "yes/no", "integer"])
+
+
 class WideTableTest(unittest.TestCase):
     def test_many_fields_are_in_sections_and_the_empty_ones_folded(self) -> None:
         lamp = [f"LAMP_{n} TEXT" for n in ("MAKE", "GLASS", "SPARE")]

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
 from lumet.evidence.storage_format_detection import SPELLINGS, YES_NO
+from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.labels_from_names import ABBREVIATIONS, KEY_WORDS, split_words
 from lumet.inference.rules import Choice, ColumnRule, Subject
@@ -42,6 +43,11 @@ _SMALL_FLAG_ENDS = frozenset(
      "favorite", "subscribed", "notify", "rollback", "blocked", "flag", "passwords",
      "validator", "online", "printed", "merged", "down", "up", "allow", "forbid"}
 )  # fmt: skip
+_FLAG_BEGINS = frozenset({"auto", "use", "show", "enable", "disable", "allow", "send", "include", "exclude",
+                          "ignore", "force", "keep", "hide", "display", "track", "require", "with"})  # fmt: skip
+_NOUNS_IN_ED = frozenset(
+    {"speed", "breed", "table", "cable", "variable", "timetable", "watershed"}
+)
 _SMALL_TYPES = ("tinyint", "smallint", "bit", "int2")
 FLAG_WORDS = frozenset({"flag", "flg", "yn", "enabled", "disabled", "active", "inactive",
                         "deleted", "archived", "locked", "visible", "hidden", "default",
@@ -85,7 +91,8 @@ _YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", 
                          "born", "until", "from", "erected", "launched"})  # fmt: skip
 _TELLING_ELSE = frozenset({"host", "server", "domain", "template", "digest", "port", "reader",
                            "type", "kind", "status", "name", "title", "size", "format", "id",
-                           "code", "count", "flag", "note", "remark", "sent"})  # fmt: skip
+                           "code", "count", "flag", "note", "remark", "sent", "subject", "body",
+                           "text", "message", "content", "language", "footer", "header", "prefix"})  # fmt: skip
 CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
                         "nok", "dkk", "pln", "jpy"})  # fmt: skip
 ARRAY_ELEMENTS = frozenset({"text", "character varying", "character", "integer", "smallint",
@@ -321,9 +328,21 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     if is_named and (is_small or is_either):
         return Choice("yes/no", "named like one, with a default or a type of one", 0.85)
     is_like = bool(_SMALL_FLAG_ENDS.intersection((*words[-1:], *words[:1])))
+    is_like = is_like or (
+        is_small and (_is_done(words[-1]) or words[0] in _FLAG_BEGINS)
+    )
     if is_like and is_either and (is_small or not column.nullable):
         return Choice("yes/no", f"named like one, {default.text if default else ''} by default", 0.75)  # fmt: skip
     return None
+
+
+def _is_done(word: str) -> bool:
+    """Tell whether a word says what was or can be done: `emailed`, `controllable`."""
+    return (
+        len(word) > 4
+        and word.endswith(("ed", "able", "ible"))
+        and word not in _NOUNS_IN_ED
+    )
 
 
 def kind_of_like_a_reference(subject: Subject, column: Column) -> Choice | None:
@@ -545,7 +564,12 @@ def is_named_long(subject: Subject, column: Column) -> bool:
     """Tell whether a text is declared, or named, like one of several lines."""
     native = column.type.native.lower()
     words = split_words(column.worded)
-    if native.startswith(_LONG_TYPES) or LONG_WORDS.intersection(words):
+    server = server_of(subject.database.dialect)
+    if (
+        native in server.long_texts
+        or native.startswith(_LONG_TYPES)
+        or LONG_WORDS.intersection(words)
+    ):
         return True
     if column.type.length is not None and column.type.length < 4_000:
         return False

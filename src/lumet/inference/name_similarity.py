@@ -231,8 +231,8 @@ def likeness(ends: Ends) -> Likeness:
         whole = likeness(Ends((), column, table, key, ends.is_person))
         if shorter.score > 0:  # `scrip_action` of `scrip` is the key of `scrip_action`
             return max(shorter, whole, key=lambda each: each.score)
-    if is_self and stem == own:
-        return NONE  # its own key
+    if (is_self and stem == own) or "per" in column:
+        return NONE  # its own key, or a rate: `captures_per_frame`
     ends_alike = (
         len(own) > len(stem) > 0 and own[-len(stem) :] == stem == table[-len(stem) :]
     )
@@ -243,7 +243,8 @@ def likeness(ends: Ends) -> Likeness:
     if ends_alike and stem != table and not is_beside and not is_second:
         return NONE  # `member_id` of a `group_member` is no `crew_member`
     found = stem_likeness(stem, table)
-    if own and stem and table == own + stem:  # `type_id` of `principal`
+    is_key = len(stem) < len(column)
+    if own and stem and is_key and table == own + stem:  # `type_id` of `principal`
         found = Likeness(TABLE, f"named like {'_'.join(table)}, without its own table's name")  # fmt: skip
     if _has_key_s_name(column, key, found):
         return _of_key_s_name(ends, stem, found)
@@ -292,8 +293,10 @@ def _with_suffix(
     ending = set(column[len(stem) :]) | set(column[: len(column) - len(stem)]) & KEYS
     rest = key[len(table) :] if key[: len(table)] == table else key
     other = set(rest) & KEYS
-    if not ending and "shortened" in found.reason:
-        return Likeness(FAINT, found.reason)  # "on_hand" is no handler
+    if not ending and ("shortened" in found.reason or found.score <= SOME):
+        return Likeness(
+            FAINT, found.reason
+        )  # "on_hand" is no handler, "frame_skip" no frame
     if not ending:
         if column == table or stem == column:
             return Likeness(found.score * 0.9, found.reason)

@@ -696,7 +696,7 @@ class _Judge:
         own = self.proposer.words[table.name]
         stem = without_keys(self.proposer.column_words(table, column))
         is_own = not stem or stem == own or stem == own[-len(stem) :]
-        return name.score >= SAME and not column.automatic and not is_own
+        return name.score >= CLEAR and not column.automatic and not is_own
 
     def _by_name_alone(
         self,

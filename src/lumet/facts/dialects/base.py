@@ -49,6 +49,9 @@ class Server:
     is_untyped: ClassVar[bool] = False  # any value may be in any column
     like_ignores_case: ClassVar[bool] = False
     length_counts_bytes: ClassVar[bool] = False  # LENGTH of a text
+    long_texts: ClassVar[
+        tuple[str, ...]
+    ] = ()  # native types that short ones do not have
     compares_texts: ClassVar[bool] = True  # with a value of any other type
 
     # the database that can always be asked, and for what; () where none is

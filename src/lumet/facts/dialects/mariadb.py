@@ -373,6 +373,7 @@ class Mariadb(Server):
     quote = "`"
     catalogue = MariadbCatalogue
     length_counts_bytes = True
+    long_texts = ("text",)
     directory = ("information_schema", "SHOW DATABASES")
     own_databases = frozenset(
         {"information_schema", "mysql", "performance_schema", "sys"}
