@@ -50,6 +50,8 @@ class UndeclaredCase:
     def decide(cls: Any) -> None:
         (path,) = (p for p in (cls.folder / "design/tables").iterdir() if p.stem.upper() == "TSTN")  # fmt: skip
         before = path.read_text()
+        patterns = cls.folder / "design/patterns.toml"
+        patterns.write_text(patterns.read_text() + '\n[glossary]\ncrw = "keeper"\n')
         access = cls.folder / "access.toml"
         access.write_text(access.read_text() + CLERK)
         name = "STNEXTRA1" if "STNEXTRA1" in before else "stnextra1"
@@ -62,6 +64,7 @@ class UndeclaredCase:
 
     def test_references_and_titles_are_there(self: Any) -> None:
         page = self.text("/t/tcrw")
+        self.assertIn("<h1>Keepers</h1>", page, "as the glossary says")
         self.assertIn("Ada Vey1", page)
         self.assertIn("Holm 1", page)
         self.assertNotIn("CRWKEY", page.upper().replace("/T/TCRW", ""))
@@ -82,7 +85,7 @@ class UndeclaredCase:
 
     def test_a_key_of_several_tables_leads_to_its_record(self: Any) -> None:
         pairs = (
-            ("administrator", "1", '<a href="/t/tcrw/r/40">Crw 40</a>'),
+            ("administrator", "1", '<a href="/t/tcrw/r/40">Keeper 40</a>'),
             ("administrator", "2", '<a href="/t/tstn/r/39">Station 39</a>'),
             ("clerk", "1", "<dd>40</dd>"),  # of a table that the clerk may not see
             ("clerk", "2", '<a href="/t/tstn/r/39">Station 39</a>'),

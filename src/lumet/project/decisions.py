@@ -20,6 +20,7 @@ from lumet.design.reading import (
 from lumet.errors import Mistake
 from lumet.facts.model import Database
 from lumet.inference.engine import infer
+from lumet.inference.glued_words import with_words_apart
 from lumet.inference.labels_from_names import split_words
 from lumet.project import project_files as files
 from lumet.project.surveyfile import Survey, to_inferred
@@ -73,7 +74,7 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     for name in made.tables:
         inferred = {entry.path: entry.value for entry in made.entries(name)}
         groups[name] = str(own[name].get(("group",), inferred.get(("group",))))
-    words = _words_of_names(database)
+    words = _words_of_names(database) if read_glossary(folder) else frozenset()
     for other, found in shared:
         check_patterns(other, found, database, may_idle=True)
         check_glossary(other, words, may_idle=True)
@@ -91,11 +92,18 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
 
 
 def _words_of_names(database: Database) -> frozenset[str]:
-    names = (
+    """Return the words of all names, as they are written and taken apart."""
+    names = [
         name
-        for table in database.tables
-        for name in (table.own_name, *(column.name for column in table.columns))
-    )
+        for table in with_words_apart(database).tables
+        for name in (table.own_name, table.worded)
+    ]
+    names += [
+        name
+        for table in with_words_apart(database).tables
+        for column in table.columns
+        for name in (column.name, column.worded)
+    ]
     return frozenset(word for name in names for word in split_words(name))
 
 
