@@ -27,6 +27,9 @@ BESIDE = (
     "tests.application.test_row_rules",
     "tests.application.test_mounted",
     "tests.application.test_renames",
+    "tests.live.test_live",
+    "tests.project.test_distribution",
+    "tests.project.test_how_to",
     "tests.project.test_identity",
     "tests.project.test_story",
 )

@@ -70,17 +70,17 @@ class PopulateTest(OnServer, ProjectCase):
 
     def fill_and_remove(self, rows: Any, change: Any) -> None:
         """Fill, look, change some rows as a developer would, and remove."""
-        said = self.lumet("--yes", self.name, "--rows", "60", "--rows", "mooring=2000", status=1)  # fmt: skip
+        said = self.lumet("--yes", self.name, "--rows", "60", "--rows", "mooring=800", status=1)  # fmt: skip
         self.assertRegex(said, r"empty_forever: stays empty: no row keeps all")
         counts = self.counts(rows)
-        self.assertEqual(counts["mooring"], 2000, said)
+        self.assertEqual(counts["mooring"], 800, said)
         self.assertGreater(min(counts.values()), 8, (counts, said))
         self.assertEqual(rows("SELECT count(*) FROM berth"), [(1,)])  # it had a row
         self.assertGreater(rows("SELECT count(*) FROM district WHERE chief IS NOT NULL")[0][0], 0)  # fmt: skip
         self.assertGreater(rows("SELECT count(DISTINCT boss) FROM keeper")[0][0], 3)
         # few have many: the tenth of the keepers with the most has a third of all
         each = sorted((r[0] for r in rows("SELECT count(*) FROM mooring GROUP BY keeper_id")), reverse=True)  # fmt: skip
-        self.assertGreater(sum(each[: counts["keeper"] // 10]), 2000 * 0.25)
+        self.assertGreater(sum(each[: counts["keeper"] // 10]), 800 * 0.25)
         # what nobody declared is kept too
         orphans = "SELECT count(*) FROM permit WHERE kept_by NOT IN (SELECT id FROM keeper)"  # fmt: skip
         self.assertEqual(rows(orphans), [(0,)])
