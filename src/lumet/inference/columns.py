@@ -183,7 +183,12 @@ def _is_secret_here(subject: Subject, column: Column) -> bool:
     """Tell whether a column is a secret, and no reference: `session_id` may be one."""
     refers = any(column.name in each.columns for each in subject.table.references)
     is_key = subject.words[-2:] == ("api", "key") and column.name.casefold() in ("key", "hash")  # fmt: skip
-    return (is_secret(column) or is_key) and not refers
+    is_pass = column.type.kind == "text" and split_words(column.worded) == ["pass"]
+    others = (
+        {each.name.casefold() for each in subject.table.columns} if is_pass else set()
+    )
+    is_beside = bool(others & {"user", "username", "login", "host"})  # of an account
+    return (is_secret(column) or is_key or is_beside) and not refers
 
 
 def _is_entered(column: Column) -> bool:

@@ -715,10 +715,15 @@ class _Judge:
         is_only = self._is_only(candidate, name, target)
         if not (is_only or target.is_primary):
             return None
-        column = self.database.table(candidate.table).column(candidate.columns[0])
+        table = self.database.table(candidate.table)
+        column = table.column(candidate.columns[0])
         if name.score < CLEAR and not is_only:
             return None
         sure = 0.85 if name.score >= SAME and target.is_primary else 0.72 if is_only else 0.6  # fmt: skip
+        words = self.proposer.column_words(table, column)
+        is_alike = column.type.length is not None and column.type.length == target.column.type.length  # fmt: skip
+        if column.type.kind == "text" and not (KEYS & {*words} or is_alike):
+            sure = min(sure, 0.6)  # a text of any length may be one about the other
         why = "no row has a value" if read else "no row was read"
         why += "; no other table is named like it" if is_only else ""
         return FoundReference(

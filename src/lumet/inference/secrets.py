@@ -34,8 +34,6 @@ def is_secret(column: Column) -> bool:
     words = split_words(column.worded)
     if set(words[-1:]) & _ABOUT_SECRETS and tuple(words[-2:]) not in _SECRET_PAIRS:
         return False
-    if words == ["pass"]:
-        return True
     pairs = set(pairwise(words))
     glued = "".join(words)
     return bool(
