@@ -722,6 +722,7 @@ class _Judge:
         sure = 0.85 if name.score >= SAME and target.is_primary else 0.72 if is_only else 0.6  # fmt: skip
         words = self.proposer.column_words(table, column)
         is_alike = column.type.length is not None and column.type.length == target.column.type.length  # fmt: skip
+        is_alike = is_alike or "name of that key" in name.reason
         if column.type.kind == "text" and not (KEYS & {*words} or is_alike):
             sure = min(sure, 0.6)  # a text of any length may be one about the other
         why = "no row has a value" if read else "no row was read"
