@@ -202,6 +202,7 @@ def unit_of(words: list[str]) -> str:
 _VOWELS = frozenset("aeiouyäöüéèêáóíú")
 
 
+@lru_cache(maxsize=50_000)
 def to_singular(word: str) -> str:
     """Return the singular of an English noun, the noun itself if it is one, or so short
     that it may be initials: `gus`."""

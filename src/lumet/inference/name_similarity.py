@@ -14,6 +14,8 @@ KEYS = frozenset(
     {"id", "code", "number", "key", "ref", "reference", "fk", "uuid", "guid", "pk", "oid",
      "ident", "identifier", "symbol", "uid", "kuerzel", "kennung", "nummer"}
 )  # fmt: skip
+# behind a stem they say of which table a key is: `subject_type` beside `subject_id`
+TABLE_SAYERS = ("type", "kind", "table", "class", "model", "entity")
 BEGINS = 0.93
 SAME, TABLE, ROLE, PART, SHORT, SOME, HINT = 1.0, 0.97, 0.92, 0.85, 0.82, 0.75, 0.3
 KEY_OF_PART = 0.79  # less than the table that a part belongs to

@@ -6,10 +6,14 @@ from collections.abc import Iterator
 
 from lumet.facts.model import Column, Table
 from lumet.inference.labels_from_names import split_words
-from lumet.inference.name_similarity import KEYS, plain_words, without_keys
+from lumet.inference.name_similarity import (
+    KEYS,
+    TABLE_SAYERS,
+    plain_words,
+    without_keys,
+)
 from lumet.inference.rules import Choice, Subject
 
-SAYERS = ("type", "kind", "table", "class", "model", "entity")
 KNOWN = 0.5  # of the values of the type are names of tables
 _LAST = re.compile(r".*(?:::|[.\\/:])")  # what stands before the name of a class
 
@@ -49,7 +53,7 @@ def _found(subject: Subject, column: Column) -> tuple[str, dict[str, str]] | Non
 
 def _sayers(table: Table, stem: str) -> Iterator[Column]:
     """Yield the texts that are named for a stem and a word for tables."""
-    wanted = {stem + word for word in SAYERS}
+    wanted = {stem + word for word in TABLE_SAYERS}
     for column in table.columns:
         if column.type.kind == "text" and "".join(plain_words(column.worded)) in wanted:
             yield column

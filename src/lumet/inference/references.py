@@ -21,6 +21,7 @@ from lumet.inference.name_similarity import (
     NONE,
     QUANTITIES,
     ROLES,
+    TABLE_SAYERS,
     Ends,
     Likeness,
     Words,
@@ -65,7 +66,6 @@ _OWNERS = frozenset({("owner",), ("assignee",), ("requestor",), ("reviewer",), (
 _LOGINS = frozenset({"login", "username", "user", "initial", "account", "badge"})
 _BARE = frozenset({"type", "kind", "status", "class", "mode", "state", "category", "level",
                    "group", "grade"})  # fmt: skip
-_TABLE_SAYERS = ("type", "kind", "table", "class", "model", "entity")
 # the last word of a table that links records of another with each other
 _LINKS = frozenset({"relationship", "relation", "link", "edge", "closure", "path", "hierarchy", "dependency",
                     "pair", "association", "tree", "map", "mapping"})  # fmt: skip
@@ -976,7 +976,7 @@ def _stems_of_any_table(table: Table) -> Iterator[str]:
     says which table they refer to: "object" of `objecttype` and `objectid`."""
     names = {"".join(plain_words(column.worded)) for column in table.columns}
     for name in names:
-        for sayer in _TABLE_SAYERS:
+        for sayer in TABLE_SAYERS:
             stem = name.removesuffix(sayer)
             if stem and stem != name and names & {stem + key for key in KEYS}:
                 yield stem
@@ -987,7 +987,7 @@ def _names_its_table(table: Table, words: Words) -> bool:
     beside `owner_id`; such a reference is none to any single table."""
     stem = "".join(without_keys(words))
     columns = {"".join(plain_words(column.worded)) for column in table.columns}
-    return bool(stem) and any(stem + each in columns for each in _TABLE_SAYERS)
+    return bool(stem) and any(stem + each in columns for each in TABLE_SAYERS)
 
 
 def _is_login(column: Column) -> bool:

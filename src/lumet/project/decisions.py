@@ -93,17 +93,10 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
 
 def _words_of_names(database: Database) -> frozenset[str]:
     """Return the words of all names, as they are written and taken apart."""
-    names = [
-        name
-        for table in with_words_apart(database).tables
-        for name in (table.own_name, table.worded)
-    ]
-    names += [
-        name
-        for table in with_words_apart(database).tables
-        for column in table.columns
-        for name in (column.name, column.worded)
-    ]
+    names: list[str] = []
+    for table in with_words_apart(database).tables:
+        names += [table.own_name, table.worded]
+        names += [n for each in table.columns for n in (each.name, each.worded)]
     return frozenset(word for name in names for word in split_words(name))
 
 
