@@ -23,7 +23,17 @@ from sqlalchemy import Connection, text
 from tests.support.projects import run_command
 from tests.support.servers import connect
 
-from bench.corpus import CORPUS, MY, NAME, PG, Schema, made, texts_of, unpacked
+from bench.corpus import (
+    CORPUS,
+    FILE,
+    MY,
+    NAME,
+    PG,
+    Schema,
+    made,
+    texts_of,
+    unpacked,
+)
 from bench.inference import Place, Score, compare
 from bench.mirror import Mirror, MirrorColumn, MirrorTable, mirrors
 
@@ -65,7 +75,8 @@ def schema_of(mirror: Mirror) -> tuple[Schema, str]:
     """Return the schema of a mirror, and the kind of server."""
     name = NAMES.get(mirror.name, mirror.name.replace("-", " "))
     schema = next(each for each in CORPUS if each.name == name)
-    return schema, SERVER.get(mirror.name, PG if PG in schema.files else MY)
+    kind = next(each for each in (PG, MY, FILE) if each in schema.files)
+    return schema, SERVER.get(mirror.name, kind)
 
 
 def reviewed(folder: Path, address: str, schema: Schema, kind: str) -> dict[str, Any]:
@@ -80,7 +91,9 @@ def reviewed(folder: Path, address: str, schema: Schema, kind: str) -> dict[str,
 
 
 def drop_references(address: str, kind: str) -> None:
-    """Drop every foreign key."""
+    """Drop every foreign key of a server's database."""
+    if kind == FILE:
+        return  # the schemas that are read from files declare none
     engine = connect(address)
     connection: Connection
     with engine.connect() as connection:
@@ -107,8 +120,9 @@ def true_references(mirror: Mirror, found: dict[str, Any]) -> set[Place]:
     return wanted
 
 
-def fill(folder: Path, wanted: set[Place], rows: int) -> None:
+def fill(folder: Path, address: str, wanted: set[Place], rows: int) -> None:
     """Decide the undeclared references, and make rows that keep them."""
+    name = Path(address).name if Path(address).is_file() else NAME
     for table, *ours, referred, column in wanted:
         path = folder / "design" / "tables" / f"{table}.toml"
         if len(ours) == 1 and path.exists():
@@ -118,8 +132,8 @@ def fill(folder: Path, wanted: set[Place], rows: int) -> None:
             if f"[field.{key}]" not in before:
                 path.write_text(before + words)
     with (folder / ".env").open("a") as file:
-        file.write(f"DEVELOPMENT_DATABASE='{NAME}'\n")
-    for words in (["generate"], ["populate", "--rows", str(rows), "--yes", NAME]):
+        file.write(f"DEVELOPMENT_DATABASE='{name}'\n")
+    for words in (["generate"], ["populate", "--rows", str(rows), "--yes", name]):
         ran = run_command(*words, cwd=folder, timeout=None)
         if ran.returncode > 1:
             print(f"    {words[0]}: {ran.stderr.strip()[:300]}")
@@ -240,7 +254,7 @@ def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dic
             scores = {}
         wanted = true_references(mirror, declared)
         if rows:
-            fill(Path(first), wanted, rows)
+            fill(Path(first), address, wanted, rows)
             drop_references(address, kind)
             found = reviewed(Path(second), address, schema, kind)
             scores[WHAT[1]] = compare(found_references(mirror, found), wanted)
