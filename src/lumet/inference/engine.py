@@ -30,6 +30,7 @@ from lumet.inference.rules import Choice, Subject, TableRule, ask, ask_column
 from lumet.kit.contract import RIGHTS
 
 _REFERENCE_GROUP = "Reference data"
+SURE_TITLE = 0.7  # confidence; below, the title is asked for again
 
 
 def infer(
@@ -76,6 +77,10 @@ def infer(
     # A title reaches through the titles of others: those that refer to none come first.
     for subject in _referred_first(subjects):
         subject.answers[subject.table.name, "title"] = ask(titles.TITLE_RULES, subject)
+    for subject in subjects:  # in a circle some did not know what they refer to
+        if subject.answers[subject.table.name, "title"].confidence < SURE_TITLE:
+            again = ask(titles.TITLE_RULES, subject)
+            subject.answers[subject.table.name, "title"] = again
     _ask_all(subjects, "group", tables.GROUP_RULES)
     for subject in subjects:
         for column in subject.table.columns:

@@ -1,11 +1,13 @@
 """The question of a record's title: the columns that name one record to a person."""
 
+from collections import Counter
 from collections.abc import Iterator
 
 from lumet.design.decision_schema import TITLE_DEPTH as DEPTH
 from lumet.evidence.model import ColumnProfile
-from lumet.facts.model import Column, Table
+from lumet.facts.model import Column, Reference, Table
 from lumet.inference.kinds import CHOICE_WORDS, LONG_TEXT, is_named_long
+from lumet.inference.labels_from_names import split_words
 from lumet.inference.name_similarity import Words, abbreviates, plain_words, table_words
 from lumet.inference.relations import junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
@@ -13,18 +15,27 @@ from lumet.inference.secrets import is_secret
 from lumet.inference.stamps import is_actor, is_stamp
 
 NAME_WORDS = ("name", "title", "label", "caption", "designation", "headline", "subject",
-              "summary", "heading", "topic", "filename", "term", "bezeichnung", "nom", "nombre")  # fmt: skip
-TELLING_WORDS = (*NAME_WORDS, "description", "text", "keyword", "number", "code", "serial",
-                 "plate", "registration", "reference", "login", "username", "email", "key",
-                 "event")  # fmt: skip
+              "summary", "heading", "topic", "fullname", "displayname", "nickname", "hostname",
+              "term", "bezeichnung", "nom", "nombre")  # fmt: skip
+TELLING_WORDS = (*NAME_WORDS, "description", "message", "text", "keyword", "number", "serial",
+                 "plate", "registration", "reference", "login", "username", "email", "telephone",
+                 "phone", "filename", "code", "key", "event")  # fmt: skip
+# in a list that belongs to a record they say more than a line's number
+_LINE_WORDS = (*NAME_WORDS, "email", "telephone", "phone", "url", "address", "description", "text")  # fmt: skip
+_LOGINS = frozenset({"username", "login", "user", "account"})
+_ENDS_OF_TIME = frozenset({"expires", "expiry", "expiration", "until", "end", "deadline", "due",
+                           "granted", "expire"})  # fmt: skip
+MANY_PARTS = 3  # columns of a key; more are no title that people would read
+OF_ALL = 3  # tables whose names are told apart by one and the same owner
 CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "reference", "tag",
                         "barcode", "isbn", "callsign", "symbol", "key"})  # fmt: skip
 NO_NAME = frozenset(
-    {"table", "file", "user", "login", "path", "host", "schema", "image", "photo"}
-)
+    {"table", "file", "user", "login", "path", "host", "schema", "image", "photo", "plugin"}
+)  # fmt: skip
 # of texts that programs make
 _TELLS_NOTHING = frozenset({"value", "key", "hash", "digest", "checksum", "fingerprint", "signature",
-                            "certificate", "cert", "etag", "nonce", "path", "agent", "ip"})  # fmt: skip
+                            "certificate", "cert", "etag", "nonce", "path", "agent", "ip", "uuid",
+                            "guid"})  # fmt: skip
 MAX_OF_CODE = 6  # columns; a table of codes has few
 NEVER = 99  # as the depth of a title that goes in a circle
 ENOUGH = 30  # rows; fewer prove nothing
@@ -40,6 +51,9 @@ def title_of_person(subject: Subject) -> Choice | None:
     by_words = {" ".join(_own_words(subject, c)): c.name for c in subject.table.columns}
     given = next((by_words[each] for each in _FIRST if each in by_words), "")
     family = next((by_words[each] for each in _LAST if each in by_words), "")
+    whole = by_words.get("name", "")
+    if whole and _is_filled(subject, subject.table.column(whole)):
+        return None  # it is written out in one
     if given and family:
         return Choice(f"{{{given}}} {{{family}}}", "a person's names")
     return None
@@ -72,14 +86,18 @@ def title_of_unique_parts(subject: Subject) -> Choice | None:
         is_owned = len(found) > 2 or any(_is_owner(subject, c) for c in lookups)
         if name is not None and is_owned:
             return _single(name, "named like a name; unique together with others", 0.85)
+        is_line = all(c.type.kind == "integer" for c in others)
+        if is_line and any(_named(subject, _LINE_WORDS)):
+            continue  # what stands in a line says more than its number
         if lookups and others and all(_can_tell(subject, c) for c in others):
-            return Choice(_joined(columns), "unique together", 0.9)
+            return Choice(_joined(columns), "unique together", 0.8)
     return None
 
 
 def _name_among(subject: Subject, columns: list[Column]) -> Column | None:
     """Return the column of these that is named like a name."""
-    return next((c for c in _named(subject, NAME_WORDS) if c in columns), None)
+    named = _named(subject, (*NAME_WORDS, "filename"))
+    return next((c for c in named if c in columns), None)
 
 
 def _has_plain_name(subject: Subject) -> bool:
@@ -96,7 +114,30 @@ def _is_owner(subject: Subject, column: Column) -> bool:
     words = subject.about(reference.referred_table).words
     is_account = bool({"user", "account", "usr", "login"} & set(words[-1:]))
     is_parent = plain_words(column.worded)[0] == "parent"
-    return is_account or is_parent or reference.referred_table == subject.table.name
+    is_own = reference.referred_table == subject.table.name
+    return is_account or is_parent or is_own or _owns_all(subject, reference)
+
+
+def _owns_all(subject: Subject, reference: Reference) -> bool:
+    """Tell whether several tables are told apart by the same owner: an organisation, of
+    which most installations have one."""
+    place = ("", "owners")
+    if place not in subject.answers:
+        counts = Counter(
+            part.referred_table
+            for table in subject.database.tables
+            for unique in table.uniques
+            if len(unique.columns) == 2
+            for column in unique.columns
+            if (part := table.reference_of(column)) is not None
+            and any(
+                split_words(table.column(other).worded)[-1:] == ["name"]
+                for other in unique.columns
+            )
+        )
+        subject.answers[place] = Choice(counts, "")
+    counted: Counter[str] = subject.answers[place].value
+    return counted[reference.referred_table] >= OF_ALL
 
 
 def title_of_name(subject: Subject) -> Choice | None:
@@ -154,6 +195,8 @@ def title_of_line(subject: Subject) -> Choice | None:
     """A line of a record is named by the record and its number. Example: `{voyage_id} ·
     {stop_no}` of a stop."""
     key, lookups, others = _key_parts(subject)
+    if len(key) > MANY_PARTS:
+        return None
     if lookups and others and all(_can_tell(subject, c) for c in others):
         return Choice(_joined(key), "its key: what it belongs to, and which one", 0.8)
     return None
@@ -182,7 +225,9 @@ def title_of_event(subject: Subject) -> Choice | None:
     `{station_id} · {inspected_on}` of an inspection."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)
                and not is_actor(c.name)]  # fmt: skip
-    dates = [c for c in subject.table.columns if _is_date(subject, c)]
+    dates = [c for c in subject.table.columns if _is_date(subject, c)
+             and not _ENDS_OF_TIME.intersection(split_words(c.worded))]  # fmt: skip
+    lookups = lookups or [c for c in subject.table.columns if _is_login(subject, c)]
     if lookups and dates:
         columns = (_subject_of_event(subject, lookups).name, dates[0].name)
         return Choice(_joined(columns), "what it is about, and when", 0.8)
@@ -234,6 +279,7 @@ def title_of_telling(subject: Subject) -> Choice | None:
             not subject.choices(column.name)
             and not is_named_long(subject, column)
             and plain_words(column.worded)[-1] not in _TELLS_NOTHING
+            and not (NO_NAME.intersection(plain_words(column.worded)[:-1]))
             and not CHOICE_WORDS.intersection(plain_words(column.worded)[-1:])
         ):  # fmt: skip
             proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
@@ -251,6 +297,74 @@ def title_of_one_reference(subject: Subject) -> Choice | None:
         names = [column.name for column in filled[:2]]
         return Choice(_joined(names), "what it links", 0.65)
     return None
+
+
+def title_of_state(subject: Subject) -> Choice | None:
+    """A record without a name is titled by what it belongs to and its type or state.
+    Example: `{light_id} · {state}` of a light's states."""
+    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)
+               and not is_actor(c.name)]  # fmt: skip
+    lookups = lookups or [c for c in subject.table.columns if _is_login(subject, c)]
+    if not lookups:
+        return None
+    states = [
+        c
+        for c in _plain_texts(subject)
+        if _is_state(c) and c not in lookups and not _says_which_table(subject, c)
+    ]
+    columns = [_subject_of_event(subject, lookups), *states[:1]]
+    if states:
+        return Choice(_joined([c.name for c in columns]), "what it is about, and its state", 0.65)  # fmt: skip
+    others = [c for c in lookups if c not in columns]
+    columns += [] if any(_plain_texts(subject)) else others[:1]
+    return Choice(_joined([c.name for c in columns]), "what it is about", 0.6)
+
+
+def title_of_rest(subject: Subject) -> Choice | None:
+    """Else a text, whatever it says. Example: `{rule}` of a table of rules."""
+    texts = [*_plain_texts(subject)]
+    if not texts:
+        return None
+    named = [c for c in texts if plain_words(c.worded)[-1:] == subject.words[-1:]]
+    own = named or [c for c in texts if not _is_state(c)] or texts
+    return _single(own[0], "the first text", 0.6)
+
+
+def _plain_texts(subject: Subject) -> Iterator[Column]:
+    """Yield the texts that a person may read, long ones and those of a choice too."""
+    for column in subject.table.columns:
+        refers = any(column.name in each.columns for each in subject.table.references)
+        if column.type.kind == "text" and not refers and not is_secret(column):
+            profile = _read(subject, column)
+            is_read = profile is None or (profile.empty < 0.5 and not profile.constant)
+            if is_read and plain_words(column.worded)[-1] not in _TELLS_NOTHING:
+                yield column
+
+
+def _says_which_table(subject: Subject, column: Column) -> bool:
+    """Tell whether a text says of which table the number beside it is:
+    `object_type`."""
+    stem = plain_words(column.worded)[:-1]
+    return bool(stem) and any(
+        plain_words(each.worded) == (*stem, "id")
+        and each.name not in subject.table.primary_key
+        for each in subject.table.columns
+    )
+
+
+def _is_state(column: Column) -> bool:
+    return bool(CHOICE_WORDS.intersection(plain_words(column.worded)[-1:]))
+
+
+def _is_login(subject: Subject, column: Column) -> bool:
+    """Tell whether a text is the login of somebody in a table of something else."""
+    words = _own_words(subject, column)
+    return (
+        column.type.kind == "text"
+        and bool(_LOGINS.intersection(words[-1:]))
+        and not subject.table.is_unique((column.name,))
+        and not is_secret(column)
+    )
 
 
 def title_of_number(subject: Subject) -> Choice | None:
@@ -289,6 +403,8 @@ TITLE_RULES: tuple[TableRule, ...] = (
     title_of_key,
     title_of_telling,
     title_of_one_reference,
+    title_of_state,
+    title_of_rest,
     title_of_number,
 )
 
@@ -303,6 +419,9 @@ def _own_words(subject: Subject, column: Column) -> Words:
     """Return a column's words without those of its table, or of their end, before
     them."""
     words, own = plain_words(column.worded), subject.words
+    rest = subject.without_own(split_words(column.worded))
+    if len(rest) < len(split_words(column.worded)) and rest != [*words]:
+        words = plain_words(" ".join(rest))
     for start in range(len(own)):
         lead = own[start:]
         if len(words) > len(lead) and words[: len(lead)] == lead:
@@ -328,6 +447,8 @@ def _named(subject: Subject, words: tuple[str, ...]) -> Iterator[Column]:
             continue
         parts = _own_words(subject, column)
         if plain_words(column.worded) == subject.words:
+            if is_named_long(subject, column):
+                continue
             if subject.table.primary_key == (column.name,) and _has_description(
                 subject
             ):
