@@ -17,6 +17,13 @@ label = "Clerk"
 [role.clerk.tables]
 "*" = ["view"]
 "[Tt][Cc][Rr][Ww]" = []
+[role.warden]
+label = "Warden"
+[role.warden.tables]
+"*" = ["view", "edit"]
+[role.warden.rows]
+KEEPERS = "CRWKEY < 20"
+STATIONS = "STNKEY < 20"
 """
 
 
@@ -36,6 +43,7 @@ def _script() -> str:
         subject = ("TSTN", "TCRW")[key % 2]
         lines.append(f"INSERT INTO TNOT VALUES ({key}, '{subject}', {41 - key}, 'Seen {key}')")  # fmt: skip
         lines += [f"INSERT INTO T{b} VALUES ({key}, {key}, '{b} {key}')" for b in BLOCKS]  # fmt: skip
+    lines.append("INSERT INTO TCRW VALUES (41, 'Vey41', 'Ada', 900)")  # gone
     return ";\n".join(lines)
 
 
@@ -53,7 +61,11 @@ class UndeclaredCase:
         patterns = cls.folder / "design/patterns.toml"
         patterns.write_text(patterns.read_text() + '\n[glossary]\ncrw = "keeper"\n')
         access = cls.folder / "access.toml"
-        access.write_text(access.read_text() + CLERK)
+        named = {"KEEPERS": "TCRW", "STATIONS": "TSTN"}
+        roles = CLERK
+        for word, table in named.items():
+            roles = roles.replace(word, path.stem.replace("TSTN", table).replace("tstn", table.lower()))  # fmt: skip
+        access.write_text(access.read_text() + roles)
         name = "STNEXTRA1" if "STNEXTRA1" in before else "stnextra1"
         path.write_text(f'{before}\n[field.{name}]\npattern = "[a-z]+"\n')
 
@@ -105,6 +117,26 @@ class UndeclaredCase:
         added = "SELECT CRWKEY, CRWHOMESTNKEY FROM TCRW WHERE CRWSURNAME = 'Moar'"
         self.assertEqual(self.rows(added)[-1][1], 3)
         self.assertGreater(self.rows(added)[-1][0], 40)
+
+    def test_a_lookup_that_nobody_declared_takes_what_no_record_has(self: Any) -> None:
+        column = "SELECT CRWHOMESTNKEY FROM TCRW WHERE CRWKEY = 5"
+        told = {
+            "901": "",  # nobody's
+            "abc": "Choose one from the list, or enter a whole number, such as 12.",
+            "30": "Choose one from the list.",  # somebody's, past the reach
+            "7": "",
+        }
+        client = self.client("warden")
+        for entered, message in told.items():
+            with self.subTest(entered=entered):
+                before = self.rows(column)
+                data = self.form_data(client, "/t/tcrw/r/5/edit") | {"crwhomestnkey": entered}  # fmt: skip
+                answer = client.post("/t/tcrw/r/5/edit", data=data)
+                self.assertEqual(answer.status_code, 422 if message else 302)
+                self.assertIn(message, answer.get_data(as_text=True))
+                after = before if message else [(int(entered),)]
+                self.assertEqual(self.rows(column), after)
+        self.assertIn("data-others", self.client().get("/t/tcrw/add").get_data(as_text=True))  # fmt: skip
 
     def test_what_is_rarely_used_is_folded_until_it_is_wrong(self: Any) -> None:
         record = self.text("/t/tstn/r/1")

@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 
 from lumet.cli.visible import escape
+from lumet.design.decision_schema import SEVERITIES
 from lumet.design.indexes import Wanted
 from lumet.project.reviewing import (
     INFERRED,
@@ -104,7 +105,12 @@ def _show_doubtful(out: Console, tables: Sequence[ReviewedTable]) -> None:
         out.print("Nothing is doubtful.\n")
         return
     out.print("[yellow]Doubtful, check these first:[/]")
-    for table, d in sorted(unsure, key=lambda each: each[1].confidence):
+    unsure.sort(key=lambda e: (SEVERITIES.index(e[1].severity), e[1].confidence))
+    heading = ""
+    for table, d in unsure:
+        if d.severity != heading:
+            heading = d.severity
+            out.print(f"  [dim]{heading}[/]")
         place = f"{table.name}.{d.path[1]}" if d.path[0] == "field" else table.name
         what = f"{d.path[-1]} {_written(d.value)}"
         out.print(_ends(f"  {place}  {_cut(what, 40)}", f"{d.confidence:.0%}"))

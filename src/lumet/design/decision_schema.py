@@ -62,6 +62,22 @@ WIDTHS = (NARROW, WIDE)
 DOUBTFUL = 0.7  # below, a person should look at an inferred decision
 
 
+# What a wrong decision would cost, the dearest first: what is entered or stored, what
+# can be seen and edited, how pages read.
+ENTRIES, PAGES, WORDS = "Entries and stored values", "What is seen and edited", "How pages read"  # fmt: skip
+SEVERITIES = (ENTRIES, PAGES, WORDS)
+_OF_ENTRIES = frozenset({"kind", "references", "key", "none", "storage_format", "depends_on", "automatic",
+                         "generated", "required", "type_column", "type_tables", "default",
+                         "choices"})  # fmt: skip
+_OF_PAGES = frozenset({"include", "pages", "hidden", "read_only", "soft_delete", "parent", "details"})  # fmt: skip
+
+
+def severity_of(path: tuple[str, ...]) -> str:
+    """Return the cost of a wrong decision, by the path of its key."""
+    key = path[0] if path[0] in ("details", "references") else path[-1]
+    return ENTRIES if key in _OF_ENTRIES else PAGES if key in _OF_PAGES else WORDS
+
+
 @dataclass(frozen=True, slots=True)
 class Entry:
     """One inferred decision: the path of its key in the table's file, its value, why,
@@ -164,7 +180,10 @@ class FieldDecisions:
         {},
     )
     other_values: bool = _key(
-        YES_NO, "whether a choice accepts other values as well", "true", False
+        YES_NO,
+        "whether a choice, or a lookup, accepts other values as well",
+        "true",
+        False,
     )
     colours: dict[str, str] = _key(
         Colours(COLOURS),

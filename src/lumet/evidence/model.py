@@ -93,9 +93,9 @@ class Agreement:
     agreed: int = 0
 
     @property
-    def share(self) -> float:
-        """The fraction of the rows that agree."""
-        return self.agreed / self.checked if self.checked else 0.0
+    def expected(self) -> float:
+        """The fraction of further rows that will agree, by the rule of succession."""
+        return (self.agreed + 1) / (self.checked + 2)
 
 
 @dataclass(frozen=True, slots=True)

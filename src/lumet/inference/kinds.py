@@ -64,9 +64,8 @@ _DATE_WORDS = frozenset(
      "timecreated"}
 )  # fmt: skip
 _USUAL = {"date": ("YYYY-MM-DD",), "datetime": ("YYYY-MM-DD hh:mm:ss",)}
-AGREES = 0.98  # of the rows; what does not fit would be refused by every form
+CERTAIN = 0.98  # confidence; below, nothing is used that could refuse an entry
 ENOUGH_OF_SMALL, ENOUGH_OF_ANY = 10, 40  # rows; in fewer a quantity may be 0 or 1
-ENOUGH_TO_AGREE = 30  # rows that have both; fewer may agree by chance
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
 MAX_CHOICES = 12  # different values; more are no choice
@@ -143,13 +142,12 @@ def follows_parent(subject: Subject, column: Column) -> Choice | None:
     light belongs to a station."""
     if not _is_lookup(subject, column):
         return None
-    needed = [
-        ours
+    needed = {
+        ours: found.expected
         for ours, _theirs in followable(subject.table, column.name, subject.database)
         if (found := subject.evidence.agreement(subject.table.name, column.name, ours))
-        and found.checked >= ENOUGH_TO_AGREE
-        and found.share >= AGREES
-    ]
+        and found.expected >= CERTAIN
+    }
     if not needed:
         return None
     looked = min(
@@ -158,7 +156,7 @@ def follows_parent(subject: Subject, column: Column) -> Choice | None:
         if (found := subject.evidence.agreement(subject.table.name, column.name, ours))
     )
     reason = f"each belongs to one, as {looked:,} rows agree"
-    return Choice(needed, reason, 0.9)
+    return Choice([*needed], reason, round(min(needed.values()), 2))
 
 
 def followable(
@@ -197,7 +195,9 @@ def kind_of_spelled_flag(subject: Subject, column: Column) -> Choice | None:
     spelling = _flag_spelling(subject, column)
     if not spelling:
         return None
-    return Choice("yes/no", f"its values are {' and '.join(spelling.split('/'))}", 0.95)
+    return Choice(
+        "yes/no", f"its values are {' and '.join(spelling.split('/'))}", CERTAIN
+    )
 
 
 def _flag_spelling(subject: Subject, column: Column) -> str:
@@ -300,11 +300,12 @@ def kind_of_flag(subject: Subject, column: Column) -> Choice | None:
     words = subject.without_own(split_words(column.worded))
     named = bool(FLAG_VERBS.intersection(words[:1]) or FLAG_WORDS.intersection(words))
     if named or kind_of_flag_by_name(subject, column) is not None:
-        return Choice("yes/no", "only 0 and 1 were found", 0.95)
+        return Choice("yes/no", "only 0 and 1 were found", CERTAIN)
     is_small = column.type.native.lower().startswith(_SMALL_TYPES)
     enough = ENOUGH_OF_SMALL if is_small else ENOUGH_OF_ANY
     if subject.profile.rows >= enough and not profile.constant:
-        return Choice("yes/no", "both 0 and 1 were found, and nothing else", 0.75)
+        reason = "perhaps a yes/no: 0 and 1 were found, and nothing else"
+        return Choice("integer", reason, 0.6)
     return None
 
 
@@ -322,17 +323,19 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     is_either = default is not None and default.literal and default.text in ("0", "1")
     is_small = native.startswith(_SMALL_TYPES)
     if native.startswith(("tinyint(1)", "bit(1)")):
-        return Choice("yes/no", f"declared as {column.type.native}", 0.9)
+        return Choice("yes/no", f"declared as {column.type.native}", CERTAIN)
     is_named = bool(FLAG_VERBS.intersection(words[:1])) and len(words) > 1
     is_named = is_named or words[-1:] == ["flag"] or column.name.casefold().endswith(_FLAG_ENDS)  # fmt: skip
     if is_named and (is_small or is_either):
-        return Choice("yes/no", "named like one, with a default or a type of one", 0.85)
+        return Choice(
+            "yes/no", "named like one, with a default or a type of one", CERTAIN
+        )
     is_like = bool(_SMALL_FLAG_ENDS.intersection((*words[-1:], *words[:1])))
     is_like = is_like or (
         is_small and (_is_done(words[-1]) or words[0] in _FLAG_BEGINS)
     )
     if is_like and is_either and (is_small or not column.nullable):
-        return Choice("yes/no", f"named like one, {default.text if default else ''} by default", 0.75)  # fmt: skip
+        return Choice("yes/no", f"named like one, {default.text if default else ''} by default", CERTAIN)  # fmt: skip
     return None
 
 
@@ -417,7 +420,23 @@ def others_of_few_values(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
-OTHERS_RULES: tuple[ColumnRule, ...] = (others_of_few_values,)
+def others_of_reference(subject: Subject, column: Column) -> Choice | None:
+    """A lookup by a reference that nobody declared refuses nothing where it is not
+    certain, or where rows hold values without a record. Example: `keeper_no` of which
+    2 % are of keepers that are gone."""
+    reference = lookup_reference(subject.table, column.name)
+    by = reference.columns if reference is not None else ()
+    found = subject.found.get((subject.table.name, by))
+    if found is None or not _is_lookup(subject, column):
+        return None
+    if found.orphans:
+        return Choice(True, "some rows hold values without a record")
+    if found.confidence < CERTAIN:
+        return Choice(True, "nobody declared the reference")
+    return None
+
+
+OTHERS_RULES: tuple[ColumnRule, ...] = (others_of_few_values, others_of_reference)
 
 
 def kind_of_pattern(subject: Subject, column: Column) -> Choice | None:

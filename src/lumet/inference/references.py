@@ -719,7 +719,7 @@ class _Judge:
         column = table.column(candidate.columns[0])
         if name.score < CLEAR and not is_only:
             return None
-        sure = 0.85 if name.score >= SAME and target.is_primary else 0.72 if is_only else 0.6  # fmt: skip
+        sure = 0.98 if name.score >= SAME and target.is_primary else 0.88 if is_only else 0.6  # fmt: skip
         words = self.proposer.column_words(table, column)
         is_alike = column.type.length is not None and column.type.length == target.column.type.length  # fmt: skip
         is_alike = is_alike or "name of that key" in name.reason
@@ -776,7 +776,7 @@ class _Judge:
         length = profile.mean_length if profile else 0
         telling = is_text and tested.checked >= MANY and length >= DISTINCTIVE
         if name.score >= CLEAR:
-            return 0.97 if tested.checked >= 3 else 0.9
+            return 0.98 if tested.checked >= 3 else 0.9
         if name.score >= SIMILAR:
             return _of_similar(name, tested, is_text, telling)
         if name.score >= LOOSE:

@@ -91,7 +91,7 @@ class Lookup(Kind):
     name = "lookup"
     meaning = "a reference, shown and chosen by the title of its record"
     field = "LookupField"
-    keys = ("references", "where", "depends_on", "lookup_columns")
+    keys = ("references", "where", "depends_on", "lookup_columns", "other_values")
     synonyms = ("foreign key", "reference")
     can_be_summed = False
     list_rank = 0
@@ -100,7 +100,8 @@ class Lookup(Kind):
         return super().plainer(source) or ("" if source.lookup else _plain(source))
 
     def arguments(self, source: FieldSource) -> list[str]:
-        return list(source.lookup)
+        others = ["other_values=True"] if source.decided.other_values else []
+        return [*source.lookup, *others]
 
 
 KINDS: tuple[Kind, ...] = (YesNo(), Choice(), MultipleChoice(), Lookup())

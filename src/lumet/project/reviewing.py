@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from lumet.design.decision_file import DecisionFile, nearest
-from lumet.design.decision_schema import DOUBTFUL, Entry
+from lumet.design.decision_schema import DOUBTFUL, Entry, severity_of
 from lumet.design.details import details_of
 from lumet.design.indexes import Wanted, wanted_indexes
 from lumet.design.reading import (
@@ -59,6 +59,11 @@ class Reviewed:
     def is_doubtful(self) -> bool:
         """Tell whether a person should look at it."""
         return self.source == INFERRED and self.confidence < DOUBTFUL
+
+    @property
+    def severity(self) -> str:
+        """What it would cost if it were wrong."""
+        return severity_of(self.path)
 
 
 @dataclass(frozen=True, slots=True)
@@ -367,6 +372,7 @@ def _table_json(table: ReviewedTable) -> dict[str, Any]:
 def _why(decision: Reviewed) -> dict[str, Any]:
     return {
         "confidence": decision.confidence,
+        "severity": decision.severity,
         "reason": decision.reason or decision.source,
     }
 

@@ -11,7 +11,13 @@ from pathlib import Path
 
 from sqlalchemy import Engine
 
-from lumet.design.decision_schema import DOUBTFUL, Entry
+from lumet.design.decision_schema import (
+    DOUBTFUL,
+    ENTRIES,
+    SEVERITIES,
+    Entry,
+    severity_of,
+)
 from lumet.design.declared_keys import Declared
 from lumet.design.reading import fitting_patterns
 from lumet.design.rewriting import Edited, rewrite, table_comment
@@ -96,6 +102,7 @@ class Doubt:
 
     place: str
     reason: str
+    severity: str = ENTRIES
 
 
 @dataclass(slots=True)
@@ -479,8 +486,9 @@ def _contradictions(
 
 def _doubts(made: Survey, own: OwnDecisions) -> list[Doubt]:
     """Return the doubtful decisions: inferred, not sure, and not decided by
-    hand or by a pattern, as `lumet review` counts it."""
-    found = []
+    hand or by a pattern, as `lumet review` counts it; first those that would cost most
+    if they were wrong."""
+    found: list[tuple[int, float, Doubt]] = []
     for table in made.tables:
         entries = made.entries(table)
         decided = set(own.tables.get(table, ()))
@@ -493,5 +501,8 @@ def _doubts(made: Survey, own: OwnDecisions) -> list[Doubt]:
                 is_field = entry.path[0] == "field"
                 place = f"{table}.{entry.path[1]}" if is_field else table
                 what = "" if is_field else f"{entry.path[0]} {entry.value}: "
-                found.append(Doubt(place, f"{what}{entry.reason}"))
-    return found
+                severity = severity_of(entry.path)
+                doubt = Doubt(place, f"{what}{entry.reason}", severity)
+                found.append((SEVERITIES.index(severity), entry.confidence, doubt))
+    found.sort(key=lambda each: each[:2])
+    return [doubt for *_, doubt in found]

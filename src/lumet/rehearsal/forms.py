@@ -305,7 +305,8 @@ def _wrong_values(control: Control) -> Iterator[tuple[str, str, Any]]:
     key, given = control.name, control.attributes
     if control.kind == "select" and "data-lookup" not in given and control.offers:
         yield "a choice that there is not", key, "no such choice"
-    if "data-lookup" in given:
+    takes_any = "data-others" in given and "data-whole" not in given
+    if "data-lookup" in given and not takes_any:
         yield "a record that there is not", key, "no-such-record"
     if "data-step" in given:
         yield "a text for a number", key, "about seven"

@@ -88,7 +88,10 @@ class RecordValidation:
             ):
                 continue  # as it is in the database
             lookup = Lookup(self.context, name, form)
-            if self._is_open(connection, lookup, field_.data):
+            may_be_other = field_.other_values and lookup.is_open
+            if self._is_open(connection, lookup, field_.data) or (
+                may_be_other and not lookup.is_taken(connection, field_.data)
+            ):
                 self._check_circle(connection, form, name, values, key)
                 continue
             labels = [self.pages.label(each) for each in known[1:]]

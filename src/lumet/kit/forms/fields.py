@@ -453,7 +453,8 @@ class LookupField(ValueField):
 
     It `follows` other fields: pairs of a field of the form and the column of the
     referenced record that must hold the same. `where`: a condition, in SQL, of those
-    that can be chosen. The page fills in `options` (value, title, and what else tells a
+    that can be chosen. With `other_values` the column may also hold values to which no
+    record belongs, as where nobody declared the reference. The page fills in `options` (value, title, and what else tells a
     record) and `more`, which tells whether there are others than these.
     """
 
@@ -467,10 +468,12 @@ class LookupField(ValueField):
         to: str,
         depends_on: Sequence[tuple[str, str]] = (),
         where: str = "",
+        other_values: bool = False,
         **rest: Any,
     ) -> None:
         super().__init__(*positional, **rest)
         self.to = to
+        self.other_values = other_values
         self.depends_on = depends_on
         self.where = where
         self.is_part = False  # of a key: it tells a record with what it follows alone
@@ -479,10 +482,20 @@ class LookupField(ValueField):
         self.is_kept = False  # the present value is one that the user may not see
         self.is_offered = False  # the present value is the column's default
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether its values are whole numbers."""
+        return self.value_type is int
+
     def parse(self, text: str) -> Any:
         try:
             return self.value_type(text)
         except (ValueError, TypeError, InvalidOperation):
+            if self.other_values and self.is_whole:
+                said = _(
+                    "Choose one from the list, or enter a whole number, such as 12."
+                )
+                raise ValueError(said) from None
             raise ValueError(_("Choose one from the list.")) from None
 
     def process_formdata(self, valuelist: list[Any]) -> None:

@@ -4,9 +4,10 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from flask_babel import gettext as _
-from sqlalchemy import Connection, bindparam, false, not_, or_
+from sqlalchemy import Connection, bindparam, false, literal, not_, or_, select
 from sqlalchemy.exc import DBAPIError
 
+from ..access.reach import UNBOUNDED
 from ..db.dialects.base import escape_like
 from ..db.errors import classify
 from ..db.keyset import among_keys, bound_keys
@@ -320,6 +321,18 @@ class Lookup:
         """All of them, for the title of a present value."""
         given = tuple(self.told)
         return lookup_plan(self.context, self.reference, given)
+
+    def is_taken(self, connection: Connection, value: Any) -> bool:
+        """Tell whether any record belongs to a value, within the user's reach or past
+        it: that one can be chosen, or it cannot."""
+        rows = self.target.table
+        wanted = select(literal(1)).where(rows.c[self.reference.referred[0]] == value)
+        for column, given in self.told.items():
+            wanted = wanted.where(rows.c[column] == given)
+        try:
+            return UNBOUNDED.run(connection, wanted.limit(1)).first() is not None
+        except OverflowError:  # a number that SQLite cannot hold
+            return False
 
     @property
     def told(self) -> dict[str, Any]:

@@ -45,6 +45,14 @@ export function enhance(select) {
     if (said.cut) said.found.push({ value: "", text: select.dataset.cut, disabled: true });
     return said.found;
   };
+  if (select.dataset.others) { // values without a record may be entered, too
+    options.create = true;
+    options.persist = false;
+    const isWhole = "whole" in select.dataset;
+    options.createFilter = (typed) => (!isWhole || /^-?\d+$/.test(typed)) && !(typed in made.options);
+    options.render.option_create = (data, escape) =>
+      `<div class="create">${escape(select.dataset.others)} <b>${escape(data.input)}</b></div>`;
+  }
   if (several) {
     options.hideSelected = true;
     options.placeholder = select.dataset.hint ?? select.getAttribute("placeholder");
