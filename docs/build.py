@@ -35,7 +35,7 @@ from lumet.inference import (
 )
 from lumet.inference.name_similarity import likeness
 from lumet.kinds import KINDS
-from lumet.kit.contract import RIGHTS
+from lumet.kit.contract import RIGHTS, SCALES
 from lumet.project.surveyfile import FORMAT, Survey
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
@@ -320,7 +320,7 @@ def decisions_page() -> str:
         "## Spellings",
         "",
         "For `storage_format`: "
-        + ", ".join(f"`{name}`" for name in SPELLINGS)
+        + ", ".join(f"`{name}`" for name in (*SPELLINGS, *SCALES))
         + ", or two words for yes and",
         "no, such as `Y/N`.",
         "",

@@ -113,7 +113,8 @@ class FieldDecisions:
     )
     storage_format: str = _key(
         STORAGE_FORMAT,
-        "the format of a date, a datetime, or yes and no in a column of another type",
+        "the format of a date, a datetime, or yes and no in a column of another type; of"
+        " an amount in cents, or of a percentage that is stored as a fraction",
         '"DD.MM.YYYY"',
         "",
     )

@@ -14,7 +14,7 @@ from lumet.expressions.conditions import check_expression
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Table
 from lumet.kinds import KIND_OF, SYNONYMS
-from lumet.kit.contract import AUTOMATIC_VALUES, GENERATED, NEXT_NUMBER, TOTALS
+from lumet.kit.contract import AUTOMATIC_VALUES, GENERATED, NEXT_NUMBER, SCALES, TOTALS
 
 TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 _TEXTS = {"type": "array", "items": {"type": "string"}}
@@ -423,10 +423,10 @@ class _Expression(ValueType):
 
 
 class _StorageFormat(ValueType):
-    """One of the formats that are known, or two words for yes and no."""
+    """One of the formats of dates and numbers, or two words for yes and no."""
 
     name = "storage format"
-    schema = {"anyOf": [{"enum": list(SPELLINGS)}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]}  # fmt: skip
+    schema = {"anyOf": [{"enum": [*SPELLINGS, *SCALES]}, {"type": "string", "pattern": "^[^/]+/[^/]+$"}]}  # fmt: skip
 
     def read(self, scope: Scope, path: Path, value: Any) -> str | None:
         if not scope.checker.text(path, value):
@@ -435,7 +435,7 @@ class _StorageFormat(ValueType):
         if separator and yes != no and yes.isalnum() and 0 < len(no) < _MAX_WORD:
             return str(value)
         unknown = "There is no storage format"
-        known = scope.checker.known(path, value, SPELLINGS, unknown)
+        known = scope.checker.known(path, value, (*SPELLINGS, *SCALES), unknown)
         return str(value) if known else None
 
 

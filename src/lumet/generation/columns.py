@@ -126,7 +126,7 @@ def _type_code(source: TableSource, column: Column) -> str:
 def is_stored_otherwise(column: Column, decided: FieldDecisions) -> bool:
     """Tell whether a column is of another type than the kind of its values: a date in a
     text, say."""
-    if not KIND_OF[decided.kind].storage[0]:
+    if not KIND_OF[decided.kind].storage[1]:
         return False
     if column.type.kind == "text":
         return True

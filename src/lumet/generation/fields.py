@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from decimal import Decimal
 from typing import Any
 
 from lumet.design.decision_schema import FieldDecisions
@@ -9,6 +10,7 @@ from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.facts.model import Column
 from lumet.generation.model import TableSource, generated_value
 from lumet.kinds import FieldSource, Kind, fitting_kind, kind_of_type
+from lumet.kit.contract import SCALES
 
 
 def field_code(source: TableSource, column: Column) -> str:
@@ -158,6 +160,12 @@ def _lookup(
     return tuple(parts)
 
 
+def _shown(stored: Any, decided: FieldDecisions) -> Any:
+    """Return a bound of what is stored as one of what is entered."""
+    digits = SCALES.get(decided.storage_format)
+    return stored if digits is None else float(Decimal(str(stored)).scaleb(-digits))
+
+
 def _bounds(
     source: TableSource, column: Column, decided: FieldDecisions
 ) -> tuple[str, ...]:
@@ -174,8 +182,10 @@ def _bounds(
             if isinstance(rule, Within) and (
                 rule.column.casefold() == column.name.casefold()
             ):
-                low = rule.lowest if rule.lowest is not None else low
-                high = rule.highest if rule.highest is not None else high
+                low = _shown(rule.lowest, decided) if rule.lowest is not None else low
+                high = (
+                    _shown(rule.highest, decided) if rule.highest is not None else high
+                )
     if decided.minimum is not None:
         low = max(decided.minimum, decided.minimum if low is None else low)
     if decided.maximum is not None:

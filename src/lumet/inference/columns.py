@@ -4,7 +4,7 @@ read-only."""
 from lumet.design.dependent_lookups import lookup_reference
 from lumet.facts.model import Column, Reference
 from lumet.inference.glued_words import is_word
-from lumet.inference.kinds import FLAG_VERBS
+from lumet.inference.kinds import FLAG_VERBS, is_in_cents
 from lumet.inference.labels_from_names import (
     KEY_WORDS,
     split_words,
@@ -85,7 +85,7 @@ def label_of_key(subject: Subject, column: Column) -> Choice | None:
     rest = subject.without_own(words)
     if rest != words:
         numeric = _is_number(column)
-        label = subject.label(rest, numeric) or column.name
+        label = subject.label(_without_size(column, rest), numeric) or column.name
         left_out = " ".join(words[: len(words) - len(rest)])
         return Choice(label, f'"{left_out}" is left out')
     return None
@@ -104,9 +104,18 @@ def label_of_flag(subject: Subject, column: Column) -> Choice | None:
 def label_of_words(subject: Subject, column: Column) -> Choice | None:
     """Else the words of the name, abbreviations written out. Example: `lit_since` is
     "Lit since", `range_nm` is "Range"."""
-    words = split_words(column.worded)
+    words = _without_size(column, split_words(column.worded))
     label = subject.label(words, _is_number(column)) or column.name
     return Choice(label, "")
+
+
+def _without_size(column: Column, words: list[str]) -> list[str]:
+    """Return the words of an amount without those that say in what it is stored: "Fee"
+    of `fee_in_cents`."""
+    if not is_in_cents(column):
+        return words
+    rest = words[:-1]
+    return rest[:-1] if rest[-1:] == ["in"] and len(rest) > 1 else rest
 
 
 def unit_of_name(subject: Subject, column: Column) -> Choice | None:

@@ -25,7 +25,13 @@ _LONG_ENDS = frozenset(
      "signature", "template", "script", "html", "markdown", "xml", "yaml", "vcard",
      "certificate", "headers", "sql", "rule", "args", "arguments", "error", "output",
      "info", "context", "trace", "stacktrace", "cache", "json", "payload", "resources",
-     "properties", "errors", "log"}
+     "properties", "errors", "log", "env", "environment", "regexp", "errstr", "vtimezone", "ical", "expression", "value"}
+)  # fmt: skip
+# of a text of any length that is a line all the same
+_SHORT_ENDS = frozenset(
+    {"name", "title", "hostname", "host", "path", "protocol", "format", "url", "uri", "email",
+     "mail", "phone", "code", "locator", "repository", "subject", "username", "login", "type",
+     "status", "state", "kind", "address", "version", "label"}
 )  # fmt: skip
 _LONG_PAIRS = frozenset({("public", "key"), ("private", "key"), ("error", "message")})
 _LONG_TYPES = ("mediumtext", "longtext", "clob", "ntext", "nclob")
@@ -43,6 +49,8 @@ _SMALL_FLAG_ENDS = frozenset(
      "favorite", "subscribed", "notify", "rollback", "blocked", "flag", "passwords",
      "validator", "online", "printed", "merged", "down", "up", "allow", "forbid"}
 )  # fmt: skip
+_NO_FLAG_ENDS = frozenset({"to", "from", "in", "by", "at", "on", "for", "number", "count", "size", "level",
+                           "id", "limit", "days", "time", "interval"})  # fmt: skip
 _FLAG_BEGINS = frozenset({"auto", "use", "show", "enable", "disable", "allow", "send", "include", "exclude",
                           "ignore", "force", "keep", "hide", "display", "track", "require", "with"})  # fmt: skip
 _NOUNS_IN_ED = frozenset(
@@ -70,6 +78,7 @@ LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
 MAX_CHOICES = 12  # different values; more are no choice
 MAX_CHOICE_LENGTH = 30  # characters
+SOME_DIGITS = 2  # behind the point, of fractions
 MANY_A_VALUE = 20  # rows; where fewer share a value, its repeating says little
 CHOICE_WORDS = frozenset(
     {"status", "state", "type", "kind", "category", "level", "grade", "class", "priority",
@@ -92,6 +101,7 @@ _TELLING_ELSE = frozenset({"host", "server", "domain", "template", "digest", "po
                            "type", "kind", "status", "name", "title", "size", "format", "id",
                            "code", "count", "flag", "note", "remark", "sent", "subject", "body",
                            "text", "message", "content", "language", "footer", "header", "prefix"})  # fmt: skip
+_CENTS = frozenset({"cents", "cent", "pence", "centimes"})
 CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
                         "nok", "dkk", "pln", "jpy"})  # fmt: skip
 ARRAY_ELEMENTS = frozenset({"text", "character varying", "character", "integer", "smallint",
@@ -238,6 +248,82 @@ def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
     return Choice(kind, f"its values are dates as {spelling}", sure)
 
 
+def kind_of_alike_date(subject: Subject, column: Column) -> Choice | None:
+    """A number without a row to look at, named like a moment, is one where those that
+    have rows are, all in one format. Example: `closed_at`, where `opened_at` and
+    `seen_at` elsewhere hold seconds."""
+    if not _may_be_alike(subject, column):
+        return None
+    spelling = _format_of_all(subject)
+    if not spelling:
+        return None
+    kind = "date" if spelling in DATES or spelling == "julian day" else "datetime"
+    return Choice(kind, f"named like the others, which hold {spelling}", 0.8)
+
+
+def _may_be_alike(subject: Subject, column: Column) -> bool:
+    profile = subject.column_profile(column.name)
+    is_read = profile is not None and profile.distinct > 0
+    words = split_words(column.worded)
+    named = len(words) > 1 and bool(_DATE_WORDS.intersection(words[-1:]))
+    return column.type.kind == "integer" and not is_read and named
+
+
+def _format_of_all(subject: Subject) -> str:
+    """Return the one format in which whole numbers named like moments hold them, in the
+    tables that were read; "" where there are fewer than two, or several formats."""
+    place = ("", "format of moments")
+    if place not in subject.answers:
+        found = [
+            profile.spelling
+            for table in subject.database.tables
+            for column in table.columns
+            if column.type.kind == "integer"
+            and (profile := subject.evidence.column(table.name, column.name))
+            and profile.distinct > 0
+            and _DATE_WORDS.intersection(split_words(column.worded)[-1:])
+            and profile.spelling in SPELLINGS
+        ]
+        is_one = len(found) > 1 and len(set(found)) == 1
+        subject.answers[place] = Choice(found[0] if is_one else "", "")
+    return str(subject.answers[place].value)
+
+
+def stored_as_alike(subject: Subject, column: Column) -> Choice | None:
+    """A number that is a moment as others are is stored as they are."""
+    is_dated = subject.answer(column.name, "kind") in ("date", "datetime")
+    if is_dated and _may_be_alike(subject, column):
+        return Choice(_format_of_all(subject), "as the others hold it", 0.8)
+    return None
+
+
+def stored_in_cents(subject: Subject, column: Column) -> Choice | None:
+    """An amount in a whole number that is named for it is stored in cents. Example:
+    `fee_cents`."""
+    if subject.answer(column.name, "kind") == "money" and is_in_cents(column):
+        return Choice("cents", "by its name")
+    return None
+
+
+def is_in_cents(column: Column) -> bool:
+    """Whether a whole number is named for an amount in hundredths: `fee_cents`."""
+    words = split_words(column.worded)
+    return column.type.kind == "integer" and len(words) > 1 and words[-1] in _CENTS
+
+
+def stored_as_fraction(subject: Subject, column: Column) -> Choice | None:
+    """A percentage whose values are all below one, with digits behind the point, is
+    stored as a fraction. Example: `humidity_pct` of 0.62."""
+    profile = subject.column_profile(column.name)
+    if profile is None or subject.answer(column.name, "kind") != "percent":
+        return None
+    is_below = profile.magnitude <= 1 and profile.scale >= SOME_DIGITS
+    many = subject.profile.sampled >= MANY_A_VALUE and profile.distinct > 0
+    if column.type.kind in ("decimal", "float") and is_below and many and not profile.negative:  # fmt: skip
+        return Choice("fraction", "all its values are below one", 0.8)
+    return None
+
+
 def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
     """Values are written in the format of the stored ones. Example: `Y/N`,
     `DD.MM.YYYY`, `julian day`."""
@@ -252,7 +338,12 @@ def stored_as_spelled(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
-STORAGE_FORMAT_RULES: tuple[ColumnRule, ...] = (stored_as_spelled,)
+STORAGE_FORMAT_RULES: tuple[ColumnRule, ...] = (
+    stored_as_spelled,
+    stored_as_alike,
+    stored_in_cents,
+    stored_as_fraction,
+)
 
 
 def kind_of_several(subject: Subject, column: Column) -> Choice | None:
@@ -334,6 +425,7 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     is_like = is_like or (
         is_small and (_is_done(words[-1]) or words[0] in _FLAG_BEGINS)
     )
+    is_like = is_like and words[-1] not in _NO_FLAG_ENDS
     if is_like and is_either and (is_small or not column.nullable):
         return Choice("yes/no", f"named like one, {default.text if default else ''} by default", CERTAIN)  # fmt: skip
     return None
@@ -510,6 +602,8 @@ def _money(
     column: Column, words: Sequence[str], profile: ColumnProfile | None
 ) -> Choice | None:
     """Return money for a number named by a currency, or like an amount of it."""
+    if is_in_cents(column):
+        return Choice("money", "named for an amount in cents", 0.9)
     if CURRENCIES.intersection(words[-1:]):
         return Choice("money", "named by a currency", 0.95)
     if not KIND_OF["money"].words.intersection(words) or NO_MONEY.intersection(words):
@@ -572,7 +666,8 @@ def _plain_kind(subject: Subject, column: Column) -> str:
     if kind == "text":
         profile = subject.column_profile(column.name)
         short = column.type.length is not None and column.type.length <= LONG_TEXT
-        brief = profile is not None and 0 < profile.longest <= BRIEF
+        many = subject.profile.sampled >= MANY_A_VALUE
+        brief = many and profile is not None and 0 < profile.longest <= BRIEF
         long_name = is_named_long(subject, column) and not brief
         long_values = profile is not None and profile.longest > LONG_TEXT
         return "long text" if not short and (long_name or long_values) else "text"
@@ -584,6 +679,9 @@ def is_named_long(subject: Subject, column: Column) -> bool:
     native = column.type.native.lower()
     words = split_words(column.worded)
     server = server_of(subject.database.dialect)
+    is_pair = tuple(words[-2:]) in _LONG_PAIRS
+    if not is_pair and (_SHORT_ENDS.intersection(words[-1:]) or words[:1] == ["path"]):
+        return native.startswith(_LONG_TYPES)
     if (
         native in server.long_texts
         or native.startswith(_LONG_TYPES)
@@ -592,9 +690,7 @@ def is_named_long(subject: Subject, column: Column) -> bool:
         return True
     if column.type.length is not None and column.type.length < 4_000:
         return False
-    return words[-1:] != [] and (
-        words[-1] in _LONG_ENDS or tuple(words[-2:]) in _LONG_PAIRS
-    )
+    return is_pair or (words[-1:] != [] and words[-1] in _LONG_ENDS)
 
 
 KIND_RULES: tuple[ColumnRule, ...] = (
@@ -602,6 +698,7 @@ KIND_RULES: tuple[ColumnRule, ...] = (
     kind_of_part,
     kind_of_spelled_flag,
     kind_of_spelled_date,
+    kind_of_alike_date,
     kind_of_several,
     kind_of_duration,
     kind_of_check,

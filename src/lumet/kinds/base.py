@@ -19,6 +19,8 @@ class Decided(Protocol):
     @property
     def other_values(self) -> bool: ...
     @property
+    def storage_format(self) -> str: ...
+    @property
     def colours(self) -> Mapping[str, str]: ...
     @property
     def folder(self) -> str: ...
@@ -68,7 +70,8 @@ class Kind:
     the same. `types` are the types that are shown so unless more is known.
 
     `field` names the class of the kit that enters it. `storage` is the kit's type of a
-    column of another type, and the format that its values have there by default.
+    column of another type, and the format that its values have there by default, "" where
+    only a decision says that they have one.
     """
 
     name: ClassVar[str]

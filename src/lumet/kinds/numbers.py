@@ -1,6 +1,9 @@
 """Kinds of numbers."""
 
+from typing import ClassVar
+
 from lumet.kinds.base import FieldSource, Kind, NumberKind
+from lumet.kit.contract import SCALES
 
 
 class Integer(NumberKind):
@@ -25,17 +28,30 @@ class Code(NumberKind):
 
 class _DecimalKind(NumberKind):
     field = "DecimalField"
-    keys = ("unit", "total")
+    keys: ClassVar[tuple[str, ...]] = ("unit", "total")
 
     def plainer(self, source: FieldSource) -> str:
         is_whole = source.column.type.kind == "integer"
-        return super().plainer(source) or ("integer" if is_whole else "")
+        is_other = source.decided.storage_format not in SCALES
+        return super().plainer(source) or ("integer" if is_whole and is_other else "")
 
     def field_class(self, source: FieldSource) -> str:
-        return "FloatField" if source.column.type.kind == "float" else self.field
+        is_scaled = source.decided.storage_format in SCALES
+        is_float = source.column.type.kind == "float" and not is_scaled
+        return "FloatField" if is_float else self.field
 
     def arguments(self, source: FieldSource) -> list[str]:
+        digits = SCALES.get(source.decided.storage_format)
+        if digits is not None:
+            return [f"scale={max(digits + (source.column.type.scale or 0), 0)}"] if (
+                source.column.type.kind != "float"
+            ) else []  # fmt: skip
         return [] if source.column.type.kind == "float" else _digits(source)
+
+    def validators(self, source: FieldSource) -> list[str]:
+        if source.decided.storage_format in SCALES:
+            return [*source.bounds]  # those of its type are of what is stored
+        return super().validators(source)
 
 
 class Decimal(_DecimalKind):
@@ -52,6 +68,8 @@ class Money(_DecimalKind):
 
     name = "money"
     meaning = "an amount of money; its unit is the currency"
+    keys = ("unit", "total", "storage_format")
+    storage = ("Scaled", "")
     words = frozenset(
         {"price", "cost", "costs", "amount", "fee", "fees", "salary", "wage", "balance", "budget",
          "revenue", "charge", "payment", "fare", "rent", "premium", "tax", "value", "total",
@@ -65,6 +83,8 @@ class Percent(_DecimalKind):
 
     name = "percent"
     meaning = "a percentage, 12.5 for 12.5 %"
+    keys = ("unit", "total", "storage_format")
+    storage = ("Scaled", "")
     words = frozenset({"pct", "percent", "percentage", "perc"})
 
 

@@ -34,7 +34,7 @@ class Email(TextKind):
     name = "e-mail"
     meaning = "an e-mail address, linked and checked"
     field = "EmailField"
-    words = frozenset({"email", "mail", "e_mail", "emailaddress"})
+    words = frozenset({"email", "mail", "e_mail", "emailaddress", "bcc", "replyto"})
     looks = ("e-mail",)
     pattern = matching(r"[^@\s<>]+@[^@\s<>]+\.[^@\s<>]{2,}")
 

@@ -28,6 +28,8 @@ DATES = {
     "DD-MM-YYYY": "%d-%m-%Y",
     "MM/DD/YYYY": "%m/%d/%Y",
 }
+# formats of numbers, as powers of ten between what is stored and what is shown
+SCALES = {"cents": 2, "fraction": -2}
 DATETIMES = {
     "YYYY-MM-DD hh:mm:ss": "%Y-%m-%d %H:%M:%S",
     "YYYY-MM-DD hh:mm": "%Y-%m-%d %H:%M",

@@ -19,7 +19,7 @@ from lumet.facts.dialects.base import Server
 from lumet.facts.model import Column
 from lumet.inference.labels_from_names import split_words
 from lumet.inference.secrets import is_secret
-from lumet.kit.contract import DATES, DATETIMES
+from lumet.kit.contract import DATES, DATETIMES, SCALES
 from lumet.population.limits import Limits
 from lumet.population.pools import Pools, meaning_of, numbered
 
@@ -331,10 +331,19 @@ def _spelled(subject: Subject) -> Draw:
         convert = numbers[spelling]
         is_whole = spelling != "julian day"
         return _of_moments(subject, lambda moment: int(convert(moment)) if is_whole else convert(moment))  # fmt: skip
+    if spelling in SCALES:
+        return _scaled(subject, spelling)
     yes, _, no = spelling.partition("/")
     return lambda batch: [
         _as_type(yes if each else no, kind) for each in batch.random.random(batch.count) < 0.7
     ]  # fmt: skip
+
+
+def _scaled(subject: Subject, spelling: str) -> Draw:
+    """Draw amounts in cents, and fractions of one."""
+    if spelling == "cents":
+        return lambda batch: [int(each) for each in batch.random.lognormal(9, 1, batch.count)]  # fmt: skip
+    return lambda batch: [round(float(each), 3) for each in batch.random.random(batch.count)]  # fmt: skip
 
 
 def _of_moments(subject: Subject, spell: Callable[[datetime], Any]) -> Draw:

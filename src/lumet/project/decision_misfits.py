@@ -35,6 +35,7 @@ def find_misfits(
         *_repeated_ends(folder, application, own, survey),
         *_unknown_in_menu(folder, application),
         *_unknown_folded(folder, application),
+        *_unfit_formats(folder, application),
         *_unfit_transitions(folder, application),
         *_unfit_actions(folder, application),
     ]
@@ -151,6 +152,24 @@ def _unknown_folded(folder: Path, application: Application) -> Iterator[Mistake]
         for each in decisions.folded:
             checker.known(("folded",), each, decisions.sections, "There is no section")
         yield from mistakes
+
+
+def _unfit_formats(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each storage format of numbers that a column cannot have."""
+    needed = {"cents": ("money", ("integer",), "a whole number"),
+              "fraction": ("percent", ("decimal", "float"), "a number with decimals")}  # fmt: skip
+    for name, decisions in application.decisions.items():
+        table = application.database.table(name)
+        for column, field in decisions.field.items():
+            if field.storage_format not in needed:
+                continue
+            kind, types, words = needed[field.storage_format]
+            if field.kind == kind and table.column(column).type.kind in types:
+                continue
+            path = ("field", column, "storage_format")
+            problem = f'"{field.storage_format}" is the format of {words} of kind "{kind}": set the kind, or leave the format out.'  # fmt: skip
+            file = application.files[name]
+            yield _statement(folder, file, path, f"{name}.{column}", problem)
 
 
 def _unfit_transitions(folder: Path, application: Application) -> Iterator[Mistake]:

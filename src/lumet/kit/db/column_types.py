@@ -38,6 +38,7 @@ from ..common.storage_formats import (
     datetime_format,
     text_in_order,
 )
+from ..contract import SCALES
 from .dialects import server_of
 from .dialects.base import Server
 
@@ -229,6 +230,44 @@ class YesNo(_Formatted[bool]):
 
     def write_plain(self, value: Any) -> Any:
         return int(value) if isinstance(value, bool) else value
+
+
+class Scaled(_Lenient[PythonDecimal]):
+    """A number that its column holds in another size: an amount in "cents", a
+    percentage as a "fraction" of one."""
+
+    impl = sqlalchemy.Numeric
+    cache_ok = True
+
+    def __init__(self, storage_format: str) -> None:
+        super().__init__()
+        self.storage_format = storage_format
+        self.digits = SCALES[storage_format]
+
+    @classmethod
+    def stored_as(cls, storage_format: str) -> TypeEngine[PythonDecimal]:
+        """Return the type of a number in a storage format."""
+        return cls(storage_format)
+
+    def is_raw(self, server: Server) -> bool:
+        return True
+
+    def read(self, value: Any) -> Any:
+        if isinstance(value, bool | str | bytes):
+            raise TypeError(value)
+        exact = PythonDecimal(repr(value) if isinstance(value, float) else value)
+        return exact.scaleb(-self.digits)
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if isinstance(value, bool) or not isinstance(
+            value, PythonDecimal | int | float
+        ):
+            return value
+        exact = PythonDecimal(repr(value) if isinstance(value, float) else value)
+        stored = exact.scaleb(self.digits)
+        if stored == stored.to_integral_value():
+            return int(stored)
+        return float(stored) if server_of(dialect.name).is_untyped else stored
 
 
 class NoneAs(TypeDecorator[Any]):
