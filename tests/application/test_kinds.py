@@ -21,7 +21,7 @@ CREATE TABLE lamp (
     told_at {zoned}, work_duration {duration}, sides {several}, notes {json},
     latitude DECIMAL(9,6), longitude DOUBLE PRECISION, email VARCHAR(60), website VARCHAR(60),
     phone VARCHAR(30), colour VARCHAR(9), api_token VARCHAR(40), chart_image {bytes},
-    photo VARCHAR(60));
+    photo VARCHAR(60), fee_in_cents INTEGER, damp_pct DECIMAL(6,5), wet_pct DOUBLE PRECISION);
 INSERT INTO lamp (id, name) VALUES (1, 'Lamp');
 """
 DECIDED = """
@@ -32,6 +32,12 @@ kind = "secret"
 [field.photo]
 kind = "image"
 folder = "lamps"
+
+[field.damp_pct]
+storage_format = "fraction"
+
+[field.wet_pct]
+storage_format = "fraction"
 
 [field.told_at]
 time_zone = "UTC"
@@ -54,6 +60,13 @@ CASES: tuple[tuple[str, str, str | None], ...] = (
     ("cost_eur", "1,234.50", "1234.50"),
     ("cost_eur", "1.234", None),
     ("share_pct", "86.25", "86.25"),
+    ("fee_in_cents", "1,234.5", "1234.50"),
+    ("fee_in_cents", "-0.07", "-0.07"),
+    ("fee_in_cents", "1.234", None),
+    ("damp_pct", "62.125", "62.125"),
+    ("damp_pct", "0.0001", None),
+    ("wet_pct", "7", "7"),
+    ("wet_pct", "0.1", "0.1"),
     ("volts", "0.1", "0.1"),
     ("volts", "1e300", "1e+300"),
     ("is_lit", "no", "no"),
@@ -161,7 +174,13 @@ class Kinds:
 
     def test_the_driver_reads_what_was_meant(self: Any) -> None:
         self.save(exact="123456789012345678.5", told_at="2026-07-01T12:00",
-                  latitude="61° 12.24′ N", notes='{"a": 1.10}')  # fmt: skip
+                  latitude="61° 12.24′ N", notes='{"a": 1.10}', fee_in_cents="12.34",
+                  damp_pct="62.125", wet_pct="7")  # fmt: skip
+        scaled = [float(self.stored(c)) for c in ("fee_in_cents", "damp_pct", "wet_pct")]  # fmt: skip
+        self.assertEqual(scaled, [1234, 0.62125, 0.07])
+        for asked, count in (("fee_in_cents.from=12.34", 1), ("wet_pct.from=7&wet_pct.to=7", 1), ("damp_pct.to=62", 0)):  # fmt: skip
+            page = self.user.get(f"/t/lamp?{asked}").text.replace("\n", "")
+            self.assertIn(f'<div class="count">{count}</div>', page, asked)
         self.assertIn("61.204° N", self.user.get(self.home).text)
         self.assertEqual(float(self.stored("latitude")), 61.204)
         found = self.stored("notes")
