@@ -65,6 +65,8 @@ def _says_no_more(
     # empty where it refers to a table without a key
     keys = [each.casefold() for each in reference.referred_columns[-1:]]
     same = keys == [column.name.casefold()]
+    if same and tuple(plain[:-1]) == referred.words and plain[-1] == "name":
+        return True
     return same and len(stem) == 1 and stem[0] not in referred.words and not is_word(stem[0])  # fmt: skip
 
 

@@ -107,6 +107,8 @@ def _apart(table: Table, splitter: "WordSplitter") -> Table:
 def _joined(name: str, words: Sequence[str]) -> str:
     """Return words as a name, "" where they are those of `name` already."""
     return "" if [*words] == split_words(name) else "_".join(words)
+_SUFFIXES = frozenset({"able", "ible", "ware", "ness", "less", "ship", "hood", "wise", "ing", "ings",
+                       "ment", "ments", "like", "ish"})  # fmt: skip
 
 
 class WordSplitter:
@@ -284,6 +286,8 @@ class WordSplitter:
 
     def _by_dictionary(self, word: str) -> tuple[str, ...]:
         parts = tuple(_model().split(word))
+        if parts[-1] in _SUFFIXES:
+            return (word,)  # a longer word, rather than two: `middleware`
         if 1 < len(parts) <= MOST_PARTS and all(self._is_part(part) for part in parts):
             return parts
         return (word,)

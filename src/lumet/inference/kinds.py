@@ -655,7 +655,8 @@ def kind_of_type(subject: Subject, column: Column) -> Choice | None:
     kind = _plain_kind(subject, column)
     native = column.type.native or "no type"
     if kind == "long text":
-        return Choice(kind, f"declared as {native}; its name or its values are long")
+        reason = f"declared as {native}; its name or its values are long"
+        return Choice(kind, reason, 0.9)
     if kind == "other":
         return Choice(kind, f"declared as {native}: shown, not entered", 0.6)
     return Choice(kind, f"declared as {native}")

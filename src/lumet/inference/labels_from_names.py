@@ -136,6 +136,10 @@ MEASURES = {
 _SINGULAR_WITH_S = frozenset(
     {"lens", "gas", "canvas", "atlas", "chassis", "corps", "alias", "bias", "basis"}
 )
+# behind another word, of all that a table holds: an error log, the file storage
+_UNCOUNTED = frozenset({"log", "history", "storage", "cache", "info", "information", "config", "configuration",
+                        "data", "metadata", "audit", "journal", "equipment", "archive", "queue",
+                        "backlog", "store", "content", "usage", "traffic"})  # fmt: skip
 _TRAILING_ADJECTIVES = frozenset({"old", "new", "archived", "deleted", "current"})
 
 
@@ -236,4 +240,6 @@ def nouns_of(words: list[str]) -> tuple[list[str], list[str]]:
     if not words:
         return words, words
     last = to_singular(words[-1])
+    if last == words[-1] and last in _UNCOUNTED and len(words) > 1:
+        return words, words
     return [*words[:-1], last], [*words[:-1], to_plural(last)]

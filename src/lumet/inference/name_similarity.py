@@ -255,6 +255,11 @@ def likeness(ends: Ends) -> Likeness:
         owner = stem_likeness(rest, table)  # `network_name` of `network`
         if owner.score >= PART:
             return Likeness(ROLE, f"{owner.reason}, with the name of its key")
+    if not is_self and found.score < ROLE and _holds_key_s_name(column, key):
+        whole = _of_key_s_name(Ends(own, key, table, key), without_keys(key), found)
+        if whole.score:
+            role = " ".join(word for word in column if word not in key)
+            return Likeness(min(whole.score, ROLE), f'{whole.reason}, as "{role}"')
     if is_self and (found.score < ROLE or found.score == BEGINS):
         found = NONE
     if found.score:
@@ -271,6 +276,14 @@ def _has_key_s_name(column: Words, key: Words, found: Likeness) -> bool:
     if column[-1] in _NO_KEY_NAMES:
         return False
     return bool(found.score) or not _GENERIC.issuperset(column)
+
+
+def _holds_key_s_name(column: Words, key: Words) -> bool:
+    """Tell whether a column has the name of a key of several words behind or before a
+    part that its record plays: `first_int_id`, `job_id_required`."""
+    if len(key) < 2 or len(column) <= len(key) or not KEYS.intersection(key[-1:]):
+        return False
+    return column[-len(key) :] == key or column[: len(key)] == key
 
 
 def _of_key_s_name(ends: Ends, stem: Words, found: Likeness) -> Likeness:
