@@ -43,6 +43,7 @@ def _script() -> str:
         subject = ("TSTN", "TCRW")[key % 2]
         lines.append(f"INSERT INTO TNOT VALUES ({key}, '{subject}', {41 - key}, 'Seen {key}')")  # fmt: skip
         lines += [f"INSERT INTO T{b} VALUES ({key}, {key}, '{b} {key}')" for b in BLOCKS]  # fmt: skip
+    lines.append("UPDATE TFLT SET FLTNAME = NULL WHERE FLTKEY = 39")
     lines.append("INSERT INTO TCRW VALUES (41, 'Vey41', 'Ada', 900)")  # gone
     return ";\n".join(lines)
 
@@ -137,6 +138,12 @@ class UndeclaredCase:
                 after = before if message else [(int(entered),)]
                 self.assertEqual(self.rows(column), after)
         self.assertIn("data-others", self.client().get("/t/tcrw/add").get_data(as_text=True))  # fmt: skip
+
+    def test_a_record_without_a_title_goes_by_its_key(self: Any) -> None:
+        self.assertIn("<h1>Flt 39</h1>", self.text("/t/tflt/r/39"))
+        for asked, count in (("Flt+39", 1), ("fLT+39", 1), ("FLT+38", 1), ("Flt+390", 0)):  # fmt: skip
+            page = self.text(f"/t/tflt?q={asked}").replace("\n", "")
+            self.assertIn(f'<div class="count">{count}</div>', page, asked)
 
     def test_what_is_rarely_used_is_folded_until_it_is_wrong(self: Any) -> None:
         record = self.text("/t/tstn/r/1")

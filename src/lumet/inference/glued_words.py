@@ -107,6 +107,8 @@ def _apart(table: Table, splitter: "WordSplitter") -> Table:
 def _joined(name: str, words: Sequence[str]) -> str:
     """Return words as a name, "" where they are those of `name` already."""
     return "" if [*words] == split_words(name) else "_".join(words)
+
+
 _SUFFIXES = frozenset({"able", "ible", "ware", "ness", "less", "ship", "hood", "wise", "ing", "ings",
                        "ment", "ments", "like", "ish"})  # fmt: skip
 

@@ -11,6 +11,7 @@ from sqlalchemy import (
     ColumnElement,
     FromClause,
     LargeBinary,
+    String,
     Table,
     TypeDecorator,
     UniqueConstraint,
@@ -22,7 +23,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
-from ..db.column_types import NoneAs
+from ..db.column_types import NoneAs, TextBytes
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
@@ -295,6 +296,16 @@ class TablePages:
     def column_keys(self) -> tuple[str, ...]:
         """Return the keys of all columns."""
         return tuple(self.table.c.keys())
+
+    @property
+    def title_may_be_empty(self) -> bool:
+        """Whether a record may have no title: where nothing in it is sure to say
+        something."""
+        columns = [(key, self.column(key)) for key in self.parsed_title.keys]
+        return all(
+            column.nullable or key in self.lookups or isinstance(column.type, String | TextBytes)
+            for key, column in columns
+        )  # fmt: skip
 
     @property
     def is_changeable(self) -> bool:

@@ -17,6 +17,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
+from ..access.reach import Reach
 from ..db.column_types import in_order
 from ..forms.fields import (
     TextField,
@@ -25,7 +26,13 @@ from ..pages.table_context import TableContext
 from ..pages.table_pages import Order, Reference, TablePages
 from ..pages.titles import DEPTH
 from .cells import Cell
-from .readers import Path, Reader, TextAt, nothing
+from .readers import Path, Reader, TextAt, TextOrKey, nothing
+
+
+def has_key_title(pages: TablePages, reach: Reach) -> bool:
+    """Tell whether a record whose title is empty goes by its noun and its key."""
+    is_open = not any(reach.hides(pages.table.fullname, key) for key in pages.key)
+    return bool(pages.key) and is_open and pages.title_may_be_empty
 
 
 class JoinedSelect:
@@ -108,8 +115,21 @@ class JoinedSelect:
             for key in parsed.keys
         ]
         if len(readers) == 1 and parsed.texts == ("", ""):
-            return readers[0]
-        return lambda row: parsed.join([read(row) for read in readers])
+            return self._or_key(readers[0], pages, source)
+        return self._or_key(
+            lambda row: parsed.join([read(row) for read in readers]), pages, source
+        )
+
+    def _or_key(self, title: Reader, pages: TablePages, source: FromClause) -> Reader:
+        """Return a reader of a title, or of the record's key where that is empty."""
+        if not has_key_title(pages, self.reach):
+            return title
+        places = tuple(self.place_raw(source.c[key]) for key in pages.key)
+        place = title.place if isinstance(title, TextAt) else 0
+        other = TextOrKey(place, str(pages.singular), places)
+        if isinstance(title, TextAt):
+            return other
+        return lambda row: title(row) or other.by_key(row)
 
     def _title_part(
         self, pages: TablePages, source: FromClause, key: str, path: Path
@@ -154,6 +174,7 @@ class JoinedSelect:
         self, pages: TablePages, source: FromClause, path: Path
     ) -> list[ColumnElement[Any]]:
         found: list[ColumnElement[Any]] = []
+        keys = pages.key if has_key_title(pages, self.reach) else ()
         for key in pages.parsed_title.keys:
             reference = pages.lookups.get(key)
             if self.reach.hides(pages.table.fullname, key):
@@ -166,7 +187,7 @@ class JoinedSelect:
                 deeper = (*path, key)
                 joined = self._join(source, key, reference, deeper)
                 found += self._title_columns(target, joined, deeper)
-        return found
+        return [*found, *[source.c[key] for key in keys]]
 
     def order_terms(
         self, order: Sequence[Order]

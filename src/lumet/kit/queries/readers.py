@@ -38,6 +38,27 @@ class TextAt(At):
 
 
 @dataclass(frozen=True, slots=True)
+class TextOrKey(TextAt):
+    """The same of a title that may be empty: then of the noun and the key of its
+    record, "Berth 12"; "" where there is no record."""
+
+    noun: str
+    keys: tuple[int, ...]
+
+    def __call__(self, row: Any, /) -> str:
+        return str(row[self.place] or "") or self.by_key(row)
+
+    def by_key(self, row: Any) -> str:
+        """Return the noun and the key of a record."""
+        values = [row[place] for place in self.keys]
+        return "" if None in values else f"{self.noun} {', '.join(map(str, values))}"
+
+    def of(self, rows: Rows, columns: Columns) -> Sequence[Any]:
+        """Return the titles of all rows."""
+        return [self(row) for row in rows]
+
+
+@dataclass(frozen=True, slots=True)
 class TitleAt:
     """A reader of the text of a reference whose title is one text, at a place; `read`
     does what there is to do where that is missing."""

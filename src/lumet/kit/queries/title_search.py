@@ -6,14 +6,16 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import ColumnElement, String, and_, bindparam, or_
+from sqlalchemy import ColumnElement, String, and_, bindparam, or_, true
 
 from ..db.dialects.base import Server, escape_like
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
 from ..forms.number_fields import DecimalField, IntegerField
 from ..pages.table_context import TableContext
+from ..pages.table_pages import python_type
 from ..pages.titles import DEPTH, Title, is_separator
+from .joined_select import has_key_title
 from .search import (
     MAX_SEARCH_LENGTH,
     is_beyond_ascii,
@@ -22,27 +24,32 @@ from .search import (
     words_of,
 )
 
-EMPTY, TEXT, VALUE, SPAN = "empty", "text", "value", "span"
+EMPTY, TEXT, VALUE, SPAN, ANY = "empty", "text", "value", "span", "any"
 MAX_STEPS = 4_000  # of taking a title apart; what is still unclear then is not found
 Modes = tuple[str, ...]  # how each column of a title is compared, in their order
 
 
 @dataclass(frozen=True, slots=True)
 class Leaf:
-    """A column that a title ends in, through the references in `path`."""
+    """A column that a title ends in, through references; `of_key` is the type of one of
+    the key, by which a record without a title goes."""
 
     number: int
     field: ValueField | None
+    of_key: type | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Pattern:
     """A title: its texts, and between them columns, or the titles of what they refer
-    to; `leaves` are all its columns, in their order."""
+    to; `leaves` are all its columns, in their order. `noun` and `keys` are what a
+    record without a title goes by, where there may be one."""
 
     title: Title
     parts: tuple["Leaf | Pattern | None", ...]  # None: left out of the title
     leaves: tuple[Leaf, ...]
+    noun: str = ""
+    keys: tuple[Leaf, ...] = ()
 
     @property
     def fixed(self) -> frozenset[str]:
@@ -126,7 +133,16 @@ def _pattern(context: TableContext, depth: int, found: list[Leaf]) -> Pattern:
                 parts.append(_pattern(context.about(target), depth + 1, found))
             else:
                 parts.append(None)
-    return Pattern(pages.parsed_title, tuple(parts), tuple(found[first:]))
+    if not has_key_title(pages, reach):
+        return Pattern(pages.parsed_title, tuple(parts), tuple(found[first:]))
+    start = len(found)
+    found += [
+        Leaf(start + place, None, python_type(pages.column(key)))
+        for place, key in enumerate(pages.key)
+    ]
+    leaves = tuple(found[first:])
+    noun = str(pages.singular)
+    return Pattern(pages.parsed_title, tuple(parts), leaves, noun, tuple(found[start:]))
 
 
 def read_title(pattern: Pattern, search: str) -> Titled | None:
@@ -163,7 +179,20 @@ class _Reader:
     def _read(
         self, pattern: Pattern, start: int
     ) -> Iterator[tuple[int, dict[int, str]]]:
+        # first, since a title that reads alike is found by its words as well
+        yield from self._by_key(pattern, start)
         yield from self._parts(pattern, 0, start, {}, is_begun=False)
+
+    def _by_key(
+        self, pattern: Pattern, start: int
+    ) -> Iterator[tuple[int, dict[int, str]]]:
+        """Yield the key of a record that has no title."""
+        begin = self._behind(f"{pattern.noun} ", start) if pattern.keys else None
+        for end in self.ends if begin is not None else ():
+            parts = self.text[begin:end].split(", ")
+            if end > (begin or 0) and len(parts) == len(pattern.keys):
+                numbers = (leaf.number for leaf in pattern.keys)
+                yield end, dict(zip(numbers, parts, strict=True))
 
     def _parts(
         self,
@@ -231,7 +260,12 @@ def _meaning(leaf: Leaf, text: str) -> tuple[str, Sequence[Any]] | None:
     which values; None where it cannot hold what would be shown so."""
     shown = leaf.field
     if not text:
-        return EMPTY, ()
+        return (EMPTY if leaf.of_key is None else ANY), ()
+    if leaf.of_key is not None:
+        try:
+            return VALUE, [leaf.of_key(text)]
+        except (ValueError, ArithmeticError, TypeError):
+            return None
     if isinstance(shown, SecretField):
         return None
     try:
@@ -272,6 +306,8 @@ def is_titled(
 def _compared(
     column: ColumnElement[Any], mode: str, number: int, server: Server, is_folded: bool
 ) -> ColumnElement[bool]:
+    if mode == ANY:
+        return true()
     if mode == EMPTY:
         is_text = type(column.type) is String
         return or_(column.is_(None), column == "") if is_text else column.is_(None)
