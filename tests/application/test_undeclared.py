@@ -33,7 +33,7 @@ def _script() -> str:
     lines = [
         f"CREATE TABLE TSTN (STNKEY INTEGER NOT NULL, STNNAME VARCHAR(40), STNSTATUS INTEGER, {columns})",
         "CREATE TABLE TCRW (CRWKEY INTEGER NOT NULL, CRWSURNAME VARCHAR(40), CRWFIRSTNAME VARCHAR(40), CRWHOMESTNKEY INTEGER)",
-        "CREATE TABLE TNOT (NOTKEY INTEGER NOT NULL, NOTSUBJECTTYPE VARCHAR(20), NOTSUBJECTKEY INTEGER, NOTTEXT VARCHAR(40))",
+        "CREATE TABLE TNOT (NOTKEY INTEGER NOT NULL, NOTSUBJECTTYPE VARCHAR(20), NOTSUBJECTKEY INTEGER, NOTTEXT VARCHAR(40), NOTABOUT VARCHAR(20))",
     ]
     lines += [f"CREATE TABLE T{b} ({b}KEY INTEGER NOT NULL, {b}STNKEY INTEGER, {b}NAME VARCHAR(20))" for b in BLOCKS]  # fmt: skip
     for key in range(1, 41):
@@ -41,7 +41,7 @@ def _script() -> str:
         lines.append(f"INSERT INTO TSTN VALUES ({key}, 'Holm {key}', {status}, {held}, NULL, NULL, NULL, NULL, NULL)")  # fmt: skip
         lines.append(f"INSERT INTO TCRW VALUES ({key}, 'Vey{key}', 'Ada', {key})")
         subject = ("TSTN", "TCRW")[key % 2]
-        lines.append(f"INSERT INTO TNOT VALUES ({key}, '{subject}', {41 - key}, 'Seen {key}')")  # fmt: skip
+        lines.append(f"INSERT INTO TNOT VALUES ({key}, '{subject}', {41 - key}, 'Seen {key}', '{subject}:{41 - key}')")  # fmt: skip
         lines += [f"INSERT INTO T{b} VALUES ({key}, {key}, '{b} {key}')" for b in BLOCKS]  # fmt: skip
     lines.append("UPDATE TFLT SET FLTNAME = NULL WHERE FLTKEY = 39")
     lines.append("INSERT INTO TCRW VALUES (41, 'Vey41', 'Ada', 900)")  # gone
@@ -101,12 +101,14 @@ class UndeclaredCase:
             ("administrator", "1", '<a href="/t/tcrw/r/40">Keeper 40</a>'),
             ("administrator", "2", '<a href="/t/tstn/r/39">Station 39</a>'),
             ("clerk", "1", "<dd>40</dd>"),  # of a table that the clerk may not see
+            ("clerk", "1", "<dd>TCRW:40</dd>"),
             ("clerk", "2", '<a href="/t/tstn/r/39">Station 39</a>'),
         )
         for role, note, link in pairs:
             with self.subTest(role=role, note=note):
                 page = self.client(role).get(f"/t/tnot/r/{note}").get_data(as_text=True)
                 self.assertIn(link, page)
+                self.assertEqual(page.count(link), 2 if "href" in link else 1)
         self.assertIn("Station 39", self.text("/t/tnot"))
 
     def test_a_new_record_is_numbered(self: Any) -> None:

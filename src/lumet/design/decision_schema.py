@@ -218,7 +218,8 @@ class FieldDecisions:
     )
     type_tables: dict[str, str] = _key(
         TABLES,
-        "the values of that column, with their tables",
+        "the values of that column, with their tables; without one the beginnings of a"
+        " text that holds a table and a key, such as `vessel:17`",
         '{ Station = "station", Vessel = "vessel" }',
         {},
     )

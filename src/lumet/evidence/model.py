@@ -18,7 +18,8 @@ class ColumnProfile:
 
     `empty` and `distinct` are fractions, the latter of the values that are not empty;
     lengths are in characters. `unique` holds for the sample alone. `values` are the
-    most frequent first, and only of columns whose values repeat. `flag`: every value is
+    most frequent first, and only of columns whose values repeat; `leads` the few words
+    that nearly all texts begin with, each with the mark behind it: "vessel:". `flag`: every value is
     0 or 1; `constant`: there is but one different value. `spelling` is how nearly all
     values spell a date, a moment, or yes and no (see `evidence.spellings`), `pattern`
     what nearly all texts look like (see `evidence.patterns`). Of numbers, `magnitude`
@@ -37,6 +38,7 @@ class ColumnProfile:
     blank: bool = False  # some texts are empty, and not NULL
     spelling: str = ""
     pattern: str = ""
+    leads: tuple[str, ...] = ()
     magnitude: int = 0
     scale: int = 0
     negative: bool = False

@@ -8,7 +8,7 @@ from math import floor, isfinite, log10
 from typing import Any
 
 from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
-from lumet.evidence.patterns import find_pattern
+from lumet.evidence.patterns import find_leads, find_pattern
 from lumet.evidence.sketches import TableSketch, find_key, sketch_table
 from lumet.evidence.storage_format_detection import find_format
 from lumet.facts.model import Column, Table
@@ -89,6 +89,9 @@ def _profile(
         blank=blank,
         spelling=find_format(counts) if column.type.kind in _SPELLED else "",
         pattern=_pattern(column, counts) if is_text else "",
+        leads=()
+        if column.type.kind != "text" or _is_private(table, column)
+        else find_leads(counts),
         **_numbers(column, counts),
     )
 
@@ -162,12 +165,16 @@ def _is_small(value: Any) -> bool:
     return type(value) is int and abs(value) < MAX_CODE
 
 
+def _is_private(table: Table, column: Column) -> bool:
+    """Tell whether a column is named like a person's, or refers to a record."""
+    is_reference = table.reference_of(column.name) is not None
+    return is_reference or any(word in column.name.casefold() for word in _PERSONAL)
+
+
 def _may_be_personal(table: Table, column: Column) -> bool:
     """Tell whether a column may tell of a person: unique values, references, and names
     of persons and contacts."""
-    if table.is_unique((column.name,)) or table.reference_of(column.name) is not None:
-        return True
-    return any(word in column.name.casefold() for word in _PERSONAL)
+    return table.is_unique((column.name,)) or _is_private(table, column)
 
 
 def _is_short(value: Any) -> bool:

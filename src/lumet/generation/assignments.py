@@ -303,8 +303,11 @@ def _polymorphic(source: TableSource) -> str:
             for value, table in decided.type_tables.items()
             if table in source.modules
         )
-        if decided.type_column and tables:
-            ends = f"{source.keys[column.name]!r}, {source.keys[decided.type_column]!r}"
+        said = decided.type_column
+        if tables and (said or column.type.kind == "text"):
+            ends = (
+                f"{source.keys[column.name]!r}, {source.keys[said] if said else ''!r}"
+            )
             found.append(f"PolymorphicReference({ends}, {tables})")
     return tuple_code(found)
 

@@ -157,7 +157,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
         ("kind", (columns.kind_of_secret, *kinds.KIND_RULES)),
         ("depends_on", kinds.DEPENDS_ON_RULES),
         ("type_column", (polymorphic.type_column_of,)),
-        ("type_tables", (polymorphic.type_tables_of,)),
+        ("type_tables", (polymorphic.type_tables_of, polymorphic.tables_of_leads)),
         ("unit", columns.UNIT_RULES),
         ("total", details.TOTAL_RULES),
         ("storage_format", kinds.STORAGE_FORMAT_RULES),

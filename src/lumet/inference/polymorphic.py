@@ -34,6 +34,23 @@ def type_tables_of(subject: Subject, column: Column) -> Choice | None:
     return Choice(found[1], "named like them", 0.85) if found is not None else None
 
 
+def tables_of_leads(subject: Subject, column: Column) -> Choice | None:
+    """A text that holds the name of a table and a key there refers to one of several.
+    Example: `about` with `vessel:17` and `station:3`."""
+    profile = subject.column_profile(column.name)
+    refers = any(column.name in each.columns for each in subject.table.references)
+    if column.type.kind != "text" or profile is None or not profile.leads or refers:
+        return None
+    tables = {
+        lead: name
+        for lead in profile.leads
+        if (name := _named(subject, None, lead[:-1]))
+    }
+    if not tables or len(tables) < KNOWN * len(profile.leads):
+        return None
+    return Choice(tables, "its texts begin with their names", 0.85)
+
+
 def _found(subject: Subject, column: Column) -> tuple[str, dict[str, str]] | None:
     """Return the column that says of which table a key is, and its values with their
     tables; None for a column that is no such key."""
@@ -59,9 +76,9 @@ def _sayers(table: Table, stem: str) -> Iterator[Column]:
             yield column
 
 
-def _named(subject: Subject, column: Column, value: str) -> str:
-    """Return the table that a value names, whose key is of the column's type; "" for
-    none."""
+def _named(subject: Subject, column: Column | None, value: str) -> str:
+    """Return the table that a value names, whose key is of the column's type, where
+    there is one; "" for none."""
     last = "".join(plain_words(_LAST.sub("", value)))
     whole = "".join(split_words(value))
     for table in subject.database.tables:
@@ -70,6 +87,7 @@ def _named(subject: Subject, column: Column, value: str) -> str:
         names = {"".join(subject.about(table.name).words), "".join(plain_words(table.worded))}  # fmt: skip
         spelled = ("".join(split_words(table.worded)), "".join(split_words(table.own_name)))  # fmt: skip
         is_same = last in names or whole in spelled
-        if is_same and table.column(table.primary_key[0]).type.kind == column.type.kind:
+        kind = table.column(table.primary_key[0]).type.kind
+        if is_same and (column is None or kind == column.type.kind):
             return table.name
     return ""

@@ -492,7 +492,7 @@ def _is_short_text(subject: Subject, column: Column) -> bool:
     if too_long and not is_named:
         return False
     profile = _read(subject, column)
-    if profile is not None and profile.spelling:
+    if profile is not None and (profile.spelling or profile.leads):
         return False
     return profile is None or (profile.mean_length <= LONG_TEXT and profile.empty < 0.5)
 

@@ -286,7 +286,9 @@ def _without_values(evidence: Evidence, private: Sequence[str]) -> Evidence:
         table: replace(
             profile,
             columns={
-                name: replace(each, values=()) if is_private(table, name) else each
+                name: replace(each, values=(), leads=())
+                if is_private(table, name)
+                else each
                 for name, each in profile.columns.items()
             },
         )

@@ -78,7 +78,8 @@ def _named(pages: TablePages) -> Iterator[tuple[str, str]]:
             yield attribute, name
     for reference in pages.polymorphic:
         yield "polymorphic", reference.column
-        yield "polymorphic", reference.type
+        if reference.type:
+            yield "polymorphic", reference.type
     if pages.soft_delete:
         yield "soft_delete", pages.soft_delete
 

@@ -53,7 +53,9 @@ class Section:
 @dataclass(frozen=True, slots=True)
 class PolymorphicReference:
     """A column with the key of a record of one of several tables: `type` is the column
-    that says of which, `tables` are its values with the names of their tables."""
+    that says of which, `tables` are its values with the names of their tables. Without
+    a `type` they are the beginnings of the column's own texts: "vessel:" of
+    `vessel:17`."""
 
     column: str
     type: str

@@ -1,6 +1,6 @@
 """Building one SELECT: a table's columns, and the titles of what they refer to."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from flask_babel import lazy_gettext as _
@@ -261,16 +261,19 @@ class SelectBuilder(JoinedSelect):
         records may be seen."""
         make, empty = self.cell_maker(field), self.empty
         place = self.place(self.base, reference.column)
-        if not self.pages.seen_by(self.reach, [reference.type]):
+        if reference.type and not self.pages.seen_by(self.reach, [reference.type]):
             return lambda row: empty if row[place] is None else make(row[place])
         raw = self.place_raw(self.base.c[reference.column])
-        said = self.place_raw(self.base.c[reference.type])
         homes = {
             value: (str(target.singular), address(target.name))
             for value, name in reference.tables
             if (target := self.registry[name]) and not target.for_lookups
             if self.reach.may("view", target.table.fullname)
         }
+
+        if not reference.type:
+            return _led_cell(homes, place, make, empty)
+        said = self.place_raw(self.base.c[reference.type])
 
         def read(row: Row[Any]) -> Cell:
             if row[place] is None:
@@ -307,3 +310,25 @@ class SelectBuilder(JoinedSelect):
             elif element is not self.base:
                 waiting += element.get_children()
         return found
+
+
+def _led_cell(
+    homes: Mapping[str, tuple[str, str]],
+    place: int,
+    make: Callable[[Any], Cell],
+    empty: Cell,
+) -> Reader:
+    """Return a reader of a link to the record that a text names: by the beginning of the
+    text, which says of which table, and the key behind it."""
+
+    def read(row: Row[Any]) -> Cell:
+        if row[place] is None:
+            return empty
+        text = str(row[place]).strip()
+        for lead, (noun, home) in homes.items():
+            key = text.removeprefix(lead)
+            if key and key != text:
+                return Cell(f"{noun} {key}", home + encode_key([key]))
+        return make(row[place])
+
+    return read
