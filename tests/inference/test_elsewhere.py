@@ -11,6 +11,7 @@ from lumet.evidence.model import (
     Evidence,
     TableProfile,
 )
+from lumet.evidence.profiling import profile_table
 from lumet.facts.model import Column, Reference, Type
 from lumet.inference.columns import is_secret
 from lumet.inference.engine import infer
@@ -409,3 +410,68 @@ class WideTableTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class CodeListsTest(unittest.TestCase):
+    CODES = (
+        ("VESSEL_TYPE", "TUG", "Tug"), ("VESSEL_TYPE", "YACHT", "Yacht"),
+        ("FLAG", "NO", "Norway"), ("FLAG", "SE", "Sweden"), ("FLAG", "DK", "Denmark"),
+    )  # fmt: skip
+
+    def test_codes_have_their_labels_from_the_table_of_all_codes(self) -> None:
+        codes = table("codes", "grp TEXT !", "code TEXT !", "meaning TEXT !")
+        vessel = table("vessel", "id INTEGER #", "name TEXT !", "type TEXT", "flag TEXT", "state TEXT", key="id")  # fmt: skip
+        found = database(codes, vessel)
+        profile, _sketch = profile_table(codes, self.CODES, len(self.CODES))
+        flags = ColumnProfile(distinct=0.01, longest=2, values=("NO", "SE"))
+        other = ColumnProfile(distinct=0.01, longest=2, values=("NO", "XX"))
+        for held, expected in ((flags, "the labels of"), (other, "the values as")):
+            seen = evidence(400, vessel={"flag": held, "state": held})
+            rows = replace(seen, tables={**seen.tables, "codes": profile})
+            entries = {e.path: e for e in infer(found, rows)["vessel"]}
+            choices = entries["field", "flag", "choices"]
+            self.assertIn(expected, choices.reason)
+            self.assertTrue(entries["field", "flag", "other_values"].value)
+            self.assertIn("as they are", entries["field", "state", "choices"].reason)
+            labels = entries["field", "type", "choices"].value
+            self.assertEqual(labels, {"TUG": "Tug", "YACHT": "Yacht"}, "by the table's name and its own")  # fmt: skip
+        self.assertEqual(decided(found, "codes", rows)["title"], "{meaning}")
+
+    def test_what_only_looks_like_it(self) -> None:
+        codes = table("codes", "grp TEXT !", "code TEXT !", "meaning TEXT !")
+        one = self.CODES[:2]
+        for rows in (one * 2, (*one, *one), self.CODES[2:], (*self.CODES, ("FLAG", "FI", None))):  # fmt: skip
+            profile, _sketch = profile_table(codes, rows, len(rows))
+            self.assertFalse(profile.code_lists.codes, rows)
+
+
+class TitlesElsewhereTest(unittest.TestCase):
+    def test_titles_say_what_a_person_would(self) -> None:
+        owned = [
+            table(name, "id INTEGER #", "region_id INTEGER !", "name TEXT !", key="id", unique=("region_id+name",),
+                  references=(reference("region_id region.id"),))
+            for name in ("beacon", "buoy", "slip")
+        ]  # fmt: skip
+        found = database(
+            table("region", "id INTEGER #", "name TEXT !", "main_watch_id INTEGER", key="id", unique=("name",)),
+            *owned,
+            table("watch", "id INTEGER #", "beacon_id INTEGER !", "state TEXT !", key="id",
+                  references=(reference("beacon_id beacon.id"),)),
+            table("watch_link", "id INTEGER #", "parent_watch_id INTEGER !", "child_watch_id INTEGER !", "weight INTEGER", key="id",
+                  references=(reference("parent_watch_id watch.id"), reference("child_watch_id watch.id"))),
+            table("rule", "id INTEGER #", "rule TEXT", key="id"),
+            table("duty_line", "watch_id INTEGER !", "position INTEGER !", "email TEXT !", key="watch_id+position",
+                  unique=("watch_id+position",), references=(reference("watch_id watch.id"),)),
+            table("pass", "id INTEGER #", "username TEXT !", "plugin_name TEXT !", "issued_on DATE !", "expires_on DATE !", key="id"),
+        )  # fmt: skip
+        wanted = {
+            "beacon": "{name}",  # a region owns all
+            "watch": "{beacon_id} · {state}",
+            "watch_link": "{parent_watch_id} · {child_watch_id}",
+            "rule": "{rule}",
+            "duty_line": "{email}",
+            "pass": "{username} · {issued_on}",
+        }
+        for name, title in wanted.items():
+            with self.subTest(name):
+                self.assertEqual(decided(found, name)["title"], title)

@@ -3,6 +3,8 @@
 from dataclasses import dataclass, field
 from math import floor, log10
 
+from lumet.evidence.code_lists import CodeLists
+
 
 def two_digits(number: float) -> float:
     """Round to two significant digits, so that a small change changes nothing."""
@@ -48,12 +50,14 @@ class ColumnProfile:
 class TableProfile:
     """One table: its rows (estimated above `sampling.EXACT_ROWS`), how many of them
     were read, and its columns by name. `key`: the first columns that together are
-    unique in the rows that were read, where no single one is."""
+    unique in the rows that were read, where no single one is. `code_lists`: the codes
+    of many columns, where the table holds such."""
 
     rows: int = 0
     sampled: int = 0
     columns: dict[str, ColumnProfile] = field(default_factory=dict)
     key: tuple[str, ...] = ()
+    code_lists: CodeLists = field(default_factory=CodeLists)
 
 
 @dataclass(frozen=True, slots=True)

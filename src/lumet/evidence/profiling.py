@@ -7,6 +7,7 @@ from decimal import Decimal
 from math import floor, isfinite, log10
 from typing import Any
 
+from lumet.evidence.code_lists import CodeLists, find_code_lists
 from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
 from lumet.evidence.patterns import find_leads, find_pattern
 from lumet.evidence.sketches import TableSketch, find_key, sketch_table
@@ -64,7 +65,8 @@ def profile_table(
         () if single or table.primary_key or not rows else find_key(table, rows, sketch)
     )
     rounded = total if total <= EXACT_ROWS else int(two_digits(total))
-    return TableProfile(rounded, len(rows), columns, key), sketch
+    lists = find_code_lists(table, rows) if is_whole else CodeLists()
+    return TableProfile(rounded, len(rows), columns, key, lists), sketch
 
 
 def _profile(

@@ -4,7 +4,7 @@ read-only."""
 from lumet.design.dependent_lookups import lookup_reference
 from lumet.facts.model import Column, Reference
 from lumet.inference.glued_words import is_word
-from lumet.inference.kinds import FLAG_VERBS, is_in_cents
+from lumet.inference.kinds import FLAG_VERBS, code_list_of, is_in_cents
 from lumet.inference.labels_from_names import (
     KEY_WORDS,
     split_words,
@@ -267,6 +267,10 @@ def choices_of(subject: Subject, column: Column) -> Choice:
     """The labels of a choice's values: their own words where a list confirms them, such
     as "In repair" for `in_repair`; else the values as they are, and always for what
     holds a digit or a capital: 13.86 is no "13 86"."""
+    is_told = bool(column.type.values or subject.one_of(column.name))
+    if not is_told and (told := code_list_of(subject, column)):
+        table, group, codes = told
+        return Choice(codes, f'the labels of "{group}" in {table}')
     values = column.type.values or subject.choices(column.name)
     labels = {value: subject.label(split_words(value)) or value for value in values}
     is_listed = bool(column.type.values or subject.one_of(column.name))

@@ -77,6 +77,7 @@ ENOUGH_OF_SMALL, ENOUGH_OF_ANY = 10, 40  # rows; in fewer a quantity may be 0 or
 LONG_TEXT = 80  # characters; a longer text gets more than a line
 BRIEF = 40  # characters; a description that stays below is a line
 MAX_CHOICES = 12  # different values; more are no choice
+MAX_CODES = 100  # of a group in a table of codes
 MAX_CHOICE_LENGTH = 30  # characters
 SOME_DIGITS = 2  # behind the point, of fractions
 MANY_A_VALUE = 20  # rows; where fewer share a value, its repeating says little
@@ -459,6 +460,44 @@ def kind_of_like_a_reference(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
+def kind_of_code_list(subject: Subject, column: Column) -> Choice | None:
+    """The codes of a column may stand in a table of all codes, in the group that is
+    named like it; others can be entered. Example: `vessel_type` with TUG and CARGO, in
+    the group `VESSEL_TYPE`."""
+    if column.type.kind not in ("text", "integer"):
+        return None
+    found = code_list_of(subject, column)
+    if not found:
+        return None
+    table, group, _codes = found
+    profile = subject.column_profile(column.name)
+    is_read = profile is not None and bool(profile.values)
+    reason = f'"{group}" in {table} lists its codes'
+    return Choice("choice", reason, 0.9 if is_read else 0.75)
+
+
+def code_list_of(
+    subject: Subject, column: Column
+) -> tuple[str, str, dict[str, str]] | None:
+    """Return the table of codes and the group that is named like a column and has all
+    its values, and the codes with their labels; None for no such one."""
+    if subject.table.primary_key == (column.name,):
+        return None
+    profile = subject.column_profile(column.name)
+    values = {*profile.values} if profile is not None else set()
+    many = profile is not None and profile.distinct > 0 and not values
+    own = "".join(split_words(column.worded))
+    names = {own, "".join(subject.without_own(split_words(column.worded))),
+             "".join((*subject.words, own))}  # fmt: skip
+    for table, held in subject.evidence.tables.items():
+        lists = held.code_lists.codes
+        for group, codes in lists.items() if table != subject.table.name else ():
+            is_named = "".join(split_words(group)) in names
+            if is_named and not many and values <= {*codes} and len(codes) <= MAX_CODES:
+                return table, group, codes
+    return None
+
+
 def kind_of_few_values(subject: Subject, column: Column) -> Choice | None:
     """Few short values that repeat make a choice, by the name or by the rows; since no
     list confirms them, other values can be entered too. Example: `weather` with
@@ -709,6 +748,7 @@ KIND_RULES: tuple[ColumnRule, ...] = (
     kind_of_telling_name,
     kind_of_binary,
     kind_of_measure,
+    kind_of_code_list,
     kind_of_few_values,
     kind_of_few_numbers,
     kind_of_like_a_reference,

@@ -59,6 +59,13 @@ def title_of_person(subject: Subject) -> Choice | None:
     return None
 
 
+def title_of_code_list(subject: Subject) -> Choice | None:
+    """In a table of all codes, the label says what a code means. Example: `{label}` in
+    `code (kind, value, label)`."""
+    label = subject.profile.code_lists.label
+    return Choice(f"{{{label}}}", "the labels of its codes", 0.85) if label else None
+
+
 def title_of_unique_name(subject: Subject) -> Choice | None:
     """A column named like a name, unique by constraint or in all rows that were read.
     Example: `{name}` of a station."""
@@ -86,12 +93,17 @@ def title_of_unique_parts(subject: Subject) -> Choice | None:
         is_owned = len(found) > 2 or any(_is_owner(subject, c) for c in lookups)
         if name is not None and is_owned:
             return _single(name, "named like a name; unique together with others", 0.85)
-        is_line = all(c.type.kind == "integer" for c in others)
-        if is_line and any(_named(subject, _LINE_WORDS)):
-            continue  # what stands in a line says more than its number
+        if _says_more(subject, others):
+            continue
         if lookups and others and all(_can_tell(subject, c) for c in others):
             return Choice(_joined(columns), "unique together", 0.8)
     return None
+
+
+def _says_more(subject: Subject, others: list[Column]) -> bool:
+    """Tell whether what stands in a line says more than its number."""
+    is_line = all(column.type.kind == "integer" for column in others)
+    return is_line and any(_named(subject, _LINE_WORDS))
 
 
 def _name_among(subject: Subject, columns: list[Column]) -> Column | None:
@@ -195,7 +207,7 @@ def title_of_line(subject: Subject) -> Choice | None:
     """A line of a record is named by the record and its number. Example: `{voyage_id} ·
     {stop_no}` of a stop."""
     key, lookups, others = _key_parts(subject)
-    if len(key) > MANY_PARTS:
+    if len(key) > MANY_PARTS or _says_more(subject, others):
         return None
     if lookups and others and all(_can_tell(subject, c) for c in others):
         return Choice(_joined(key), "its key: what it belongs to, and which one", 0.8)
@@ -390,6 +402,7 @@ def title_of_number(subject: Subject) -> Choice | None:
 
 TITLE_RULES: tuple[TableRule, ...] = (
     title_of_person,
+    title_of_code_list,
     title_of_unique_name,
     title_of_unique_parts,
     title_of_name,

@@ -23,6 +23,7 @@ from lumet.design.reading import fitting_patterns
 from lumet.design.rewriting import Edited, rewrite, table_comment
 from lumet.errors import LumetError, Mistake, Mistakes
 from lumet.evidence.agreeing import find_agreements
+from lumet.evidence.code_lists import CodeLists
 from lumet.evidence.inclusion_dependencies import (
     COUNTED_ROWS,
     find_by_values,
@@ -285,6 +286,9 @@ def _without_values(evidence: Evidence, private: Sequence[str]) -> Evidence:
     tables = {
         table: replace(
             profile,
+            code_lists=CodeLists()
+            if is_private(table, profile.code_lists.column)
+            else profile.code_lists,
             columns={
                 name: replace(each, values=(), leads=())
                 if is_private(table, name)
