@@ -14,6 +14,7 @@ import json
 import re
 import subprocess
 import tempfile
+from collections import Counter
 from collections.abc import Callable, Iterator
 from itertools import pairwise
 from pathlib import Path
@@ -246,6 +247,7 @@ def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dic
     address = made(kind, texts, packages)
     with tempfile.TemporaryDirectory() as first, tempfile.TemporaryDirectory() as second, tempfile.TemporaryDirectory() as third:  # fmt: skip
         declared = reviewed(Path(first), address, schema, kind)
+        print(f"{mirror.name}, {len(declared['tables'])} tables: {menu_of(declared)}", flush=True)  # fmt: skip
         if mirror.tables:
             scores = judge(mirror, declared, sure)
         else:  # nothing is said of it but by its foreign keys
@@ -265,6 +267,21 @@ def measure(mirror: Mirror, packages: Path, rows: int, sure: Reliability) -> dic
         scores[WHAT[0]] = compare(found_references(mirror, found), wanted)
         weigh(mirror, found, wanted, WHAT[0], sure)
     return scores
+
+
+def menu_of(found: dict[str, Any]) -> str:
+    """Return the figures of the menu: its groups, the largest of them, and the entries
+    of the same name."""
+    groups: Counter[str] = Counter()
+    names: Counter[str] = Counter()
+    for table in found["tables"]:
+        decided = {"/".join(d["key"]): d["value"] for d in table["decisions"]}
+        if decided.get("include", True):
+            groups[str(decided.get("group", ""))] += 1
+            names[str(decided.get("plural", ""))] += 1
+    (largest, most), *_ = groups.most_common(1) or [("", 0)]
+    doubles = sum(1 for count in names.values() if count > 1)
+    return f"{len(groups)} groups, the largest {largest} of {most}; {doubles} names twice"  # fmt: skip
 
 
 def lines(scores: dict[str, Score], shows_wrong: bool) -> Iterator[str]:
@@ -295,7 +312,6 @@ def main() -> None:
             except subprocess.CalledProcessError as error:
                 print(f"{mirror.name}: not fetched: {error.stderr.decode().strip()[-200:]}")  # fmt: skip
                 continue
-            print(f"{mirror.name}, {len(mirror.tables)} tables", flush=True)
             for line in lines(scores, asked.wrong):
                 print(line, flush=True)
             for what, score in scores.items():

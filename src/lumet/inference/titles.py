@@ -415,8 +415,8 @@ TITLE_RULES: tuple[TableRule, ...] = (
     title_of_part,
     title_of_key,
     title_of_telling,
-    title_of_one_reference,
     title_of_state,
+    title_of_one_reference,
     title_of_rest,
     title_of_number,
 )
