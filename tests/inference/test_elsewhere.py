@@ -1,6 +1,7 @@
 """The rules on habits of databases elsewhere: what looks like something and is not."""
 
 import unittest
+from collections import Counter
 from dataclasses import replace
 from typing import Any
 
@@ -263,6 +264,17 @@ class NamesElsewhereTest(unittest.TestCase):
         groups = {name: decided(found, name)["group"] for name in found.by_name}
         self.assertEqual({groups[f"mast{n}"] for n in range(10)}, {"Masts"})
         self.assertEqual({groups[f"quay{n}"] for n in range(10)}, {"Quays"})
+
+    def test_no_menu_group_is_longer_than_anybody_reads(self) -> None:
+        loose = [table(f"{chr(97 + n % 22)}rig{n}", "name TEXT !") for n in range(44)]
+        gear = [table(f"gear_{word}{n}", "name TEXT !") for word in ("rope", "tin") for n in "abcdefghijklm"]  # fmt: skip
+        found = infer(database(*loose, *gear), Evidence())
+        groups = Counter(
+            e.value for es in found.values() for e in es if e.path == ("group",)
+        )
+        self.assertEqual(sum(groups.values()), 70)
+        self.assertLessEqual(max(groups.values()), 20, groups)
+        self.assertEqual(len({group for group in groups if group.startswith("Gear, ")}), 2)  # fmt: skip
 
 
 class GluedNamesTest(unittest.TestCase):

@@ -30,6 +30,7 @@ def _of_kinds(is_ambiguous: bool) -> dict[str, Callable[[str], bool]]:
 _TESTS: dict[str, Callable[[str], bool]] = {
     **_of_kinds(is_ambiguous=False),
     "uuid": matching(r"\{?[0-9a-f]{8}-([0-9a-f]{4}-){3}[0-9a-f]{12}\}?").fits,
+    "hash": matching(r"(?=.*[a-f])(?=.*\d)[0-9a-f]{32,128}").fits,
     "percent": matching(r"[+-]?\d+([.,]\d+)?\s?%").fits,
     "currency": matching(
         r"[€$£¥]\s?-?\d[\d.,' ]*|-?\d[\d.,' ]*\s?([€$£¥]|eur|usd|gbp|chf)"

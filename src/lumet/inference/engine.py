@@ -82,6 +82,7 @@ def infer(
             again = ask(titles.TITLE_RULES, subject)
             subject.answers[subject.table.name, "title"] = again
     _ask_all(subjects, "group", tables.GROUP_RULES)
+    tables.split_groups(subjects)
     for subject in subjects:
         for column in subject.table.columns:
             _ask_about(subject, column)

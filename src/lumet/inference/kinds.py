@@ -61,7 +61,26 @@ FLAG_WORDS = frozenset({"flag", "flg", "yn", "enabled", "disabled", "active", "i
                         "deleted", "archived", "locked", "visible", "hidden", "default",
                         "valid", "approved", "confirmed"})  # fmt: skip
 _CODE_WORDS = frozenset(
-    {"year", "yr", "id", "no", "nr", "number", "code", "cd", "key", "ref", "position"}
+    {
+        "year",
+        "yr",
+        "id",
+        "no",
+        "nr",
+        "number",
+        "code",
+        "cd",
+        "key",
+        "ref",
+        "position",
+        "flags",
+        "mask",
+        "bitmask",
+        "netmask",
+        "period",
+        "yyyymm",
+        "yearmonth",
+    }
 )
 _DATE_WORDS = frozenset(
     {"date", "dt", "day", "on", "at", "time", "ts", "stamp", "timestamp", "since", "until",

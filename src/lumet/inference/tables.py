@@ -2,7 +2,10 @@
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from functools import lru_cache
+from itertools import groupby
+from math import ceil
 
 from lumet.facts.model import Column, Table
 from lumet.inference.columns import is_surrogate_key
@@ -45,6 +48,11 @@ MOST_FIELDS = 16  # of a section; about as many as a window shows at once
 FEWEST_TOGETHER = 3  # fields that make a section of their own
 RARELY = 0.95  # of the rows in which a column is empty that is rarely used
 OPTIONS, MORE, RARE = "Options", "More", "Rarely used"  # sections
+MOST_ENTRIES, ENTRIES = (
+    20,
+    15,
+)  # of a menu group; above the one it is cut into parts of the other
+ENOUGH_ENTRIES = 4  # tables that go on alike, of a group that is cut
 WIDE_COLUMNS = 5  # more, where a window is wide; eleven fill 1920 pixels
 
 
@@ -297,6 +305,61 @@ def group_of_rest(subject: Subject) -> Choice | None:
     if linked or len(subject.database.tables) == 1:
         return Choice("Records", "linked with other tables")
     return Choice("Other", "linked with no other table")
+
+
+def split_groups(subjects: Sequence[Subject]) -> None:
+    """Cut the menu groups of more than MOST_ENTRIES tables: by the word that follows
+    what all begin with, where enough go on with it, and the rest by the alphabet.
+    Reference data stay together, since a role has its rights by that name. Example:
+    "Overviews: Light", "Other, A to L"."""
+    groups: dict[str, list[Subject]] = {}
+    for subject in subjects:
+        if subject.answers.get((subject.table.name, "include"), Choice(True, "")).value:
+            groups.setdefault(subject.answer("group"), []).append(subject)
+    for name, members in groups.items():
+        if len(members) > MOST_ENTRIES and name != "Reference data":
+            _split(name, members)
+
+
+def _split(name: str, members: list[Subject]) -> None:
+    words = {subject.table.name: subject.words for subject in members}
+    firsts = {each[:1] for each in words.values()}
+    depth = 1 if len(firsts) == 1 else 0
+    counts = Counter(each[depth] for each in words.values() if len(each) > depth)
+    rest = []
+    for subject in members:
+        own = words[subject.table.name]
+        word = own[depth] if len(own) > depth else ""
+        if ENOUGH_ENTRIES <= counts[word] < len(members):
+            _put(subject, f"{name}: {subject.label([word]) or word}", f'{counts[word]} tables go on with "{word}"')  # fmt: skip
+        else:
+            rest.append(subject)
+    if len(rest) <= MOST_ENTRIES:
+        return
+
+    def letter(subject: Subject) -> str:
+        own = " ".join(words[subject.table.name][depth:])
+        return (own if depth else str(subject.answer("plural")))[:1].upper()
+
+    rest.sort(key=lambda each: (letter(each), str(each.answer("plural"))))
+    most = ceil(len(rest) / ceil(len(rest) / ENTRIES))
+    parts: list[list[Subject]] = [[]]
+    for _first, alike in groupby(rest, letter):
+        together = [*alike]
+        if parts[-1] and len(parts[-1]) + len(together) > most + FEWEST_TOGETHER:
+            parts.append([])
+        parts[-1] += together
+    for part in parts if len(parts) > 1 else ():
+        ends = f"{letter(part[0])} to {letter(part[-1])}"
+        for subject in part:
+            _put(subject, f"{name}, {ends}", "more than a menu group can show")
+
+
+def _put(subject: Subject, group: str, reason: str) -> None:
+    before = subject.answers[subject.table.name, "group"]
+    subject.answers[subject.table.name, "group"] = replace(
+        before, value=group, reason=f"{before.reason}; {reason}"
+    )
 
 
 GROUP_RULES: tuple[TableRule, ...] = (

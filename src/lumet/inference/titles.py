@@ -36,6 +36,7 @@ NO_NAME = frozenset(
 _TELLS_NOTHING = frozenset({"value", "key", "hash", "digest", "checksum", "fingerprint", "signature",
                             "certificate", "cert", "etag", "nonce", "path", "agent", "ip", "uuid",
                             "guid"})  # fmt: skip
+_OF_PROGRAMS = ("uuid", "hash")  # patterns of texts that say nothing to a person
 MAX_OF_CODE = 6  # columns; a table of codes has few
 NEVER = 99  # as the depth of a title that goes in a circle
 ENOUGH = 30  # rows; fewer prove nothing
@@ -101,7 +102,7 @@ def title_of_unique_parts(subject: Subject) -> Choice | None:
 
 
 def _says_more(subject: Subject, others: list[Column]) -> bool:
-    """Tell whether what stands in a line says more than its number."""
+    """Tell whether a line has a text that says more than its number."""
     is_line = all(column.type.kind == "integer" for column in others)
     return is_line and any(_named(subject, _LINE_WORDS))
 
@@ -348,7 +349,11 @@ def _plain_texts(subject: Subject) -> Iterator[Column]:
         refers = any(column.name in each.columns for each in subject.table.references)
         if column.type.kind == "text" and not refers and not is_secret(column):
             profile = _read(subject, column)
-            is_read = profile is None or (profile.empty < 0.5 and not profile.constant)
+            is_read = profile is None or (
+                profile.empty < 0.5
+                and not profile.constant
+                and profile.pattern not in _OF_PROGRAMS
+            )
             if is_read and plain_words(column.worded)[-1] not in _TELLS_NOTHING:
                 yield column
 
@@ -505,7 +510,9 @@ def _is_short_text(subject: Subject, column: Column) -> bool:
     if too_long and not is_named:
         return False
     profile = _read(subject, column)
-    if profile is not None and (profile.spelling or profile.leads):
+    if profile is not None and (
+        profile.spelling or profile.leads or profile.pattern in _OF_PROGRAMS
+    ):
         return False
     return profile is None or (profile.mean_length <= LONG_TEXT and profile.empty < 0.5)
 
