@@ -25,7 +25,7 @@ _LONG_ENDS = frozenset(
      "signature", "template", "script", "html", "markdown", "xml", "yaml", "vcard",
      "certificate", "headers", "sql", "rule", "args", "arguments", "error", "output",
      "info", "context", "trace", "stacktrace", "cache", "json", "payload", "resources",
-     "properties", "errors", "log", "env", "environment", "regexp", "errstr", "vtimezone", "ical", "expression", "value"}
+     "properties", "prefs", "errors", "log", "env", "environment", "regexp", "errstr", "vtimezone", "ical", "expression", "value"}
 )  # fmt: skip
 # of a text of any length that is a line all the same
 _SHORT_ENDS = frozenset(
@@ -33,6 +33,7 @@ _SHORT_ENDS = frozenset(
      "mail", "phone", "code", "locator", "repository", "subject", "username", "login", "type",
      "status", "state", "kind", "address", "version", "label"}
 )  # fmt: skip
+_LONG_BEGINS = frozenset({"html", "xml", "json", "markdown"})
 _LONG_PAIRS = frozenset({("public", "key"), ("private", "key"), ("error", "message")})
 _LONG_TYPES = ("mediumtext", "longtext", "clob", "ntext", "nclob")
 FLAG_VERBS = frozenset({"is", "has", "can", "was", "does", "should", "may"})
@@ -436,6 +437,8 @@ def kind_of_flag_by_name(subject: Subject, column: Column) -> Choice | None:
     if native.startswith(("tinyint(1)", "bit(1)")):
         return Choice("yes/no", f"declared as {column.type.native}", CERTAIN)
     is_named = bool(FLAG_VERBS.intersection(words[:1])) and len(words) > 1
+    if is_named and words[0] in ("is", "should"):
+        return Choice("yes/no", "named like one", CERTAIN)
     is_named = is_named or words[-1:] == ["flag"] or column.name.casefold().endswith(_FLAG_ENDS)  # fmt: skip
     if is_named and (is_small or is_either):
         return Choice(
@@ -749,6 +752,8 @@ def is_named_long(subject: Subject, column: Column) -> bool:
         return True
     if column.type.length is not None and column.type.length < 4_000:
         return False
+    if words[:1] != [] and words[0] in _LONG_BEGINS:
+        return True
     return is_pair or (words[-1:] != [] and words[-1] in _LONG_ENDS)
 
 

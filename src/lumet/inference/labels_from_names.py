@@ -134,7 +134,20 @@ MEASURES = {
     "s": ("s", {"duration", "period", "interval"}),
 }
 _SINGULAR_WITH_S = frozenset(
-    {"lens", "gas", "canvas", "atlas", "chassis", "corps", "alias", "bias", "basis"}
+    {
+        "lens",
+        "gas",
+        "canvas",
+        "atlas",
+        "chassis",
+        "corps",
+        "alias",
+        "bias",
+        "basis",
+        "data",
+        "metadata",
+        "media",
+    }
 )
 # behind another word, of all that a table holds: an error log, the file storage
 _UNCOUNTED = frozenset({"log", "history", "storage", "cache", "info", "information", "config", "configuration",

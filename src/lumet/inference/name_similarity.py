@@ -57,6 +57,7 @@ _PARENTS = frozenset(
      "belongs", "reports", "supervisor", "manager", "boss", "upper", "above", "report", "belong", "replace", "master",
      "mother", "father", "dam", "sire", "main", "ancestor", "partof", "group", "vorgesetzter", "vorgesetzte"}
 )  # fmt: skip
+_PARENT_ENDS = _PARENTS | {"of", "by", "to"}
 QUANTITIES = frozenset(
     {"count", "total", "quantity", "amount", "year", "age", "level", "line", "position",
      "seq", "sequence", "sort", "rank", "rating", "version", "size", "length", "width",
@@ -333,10 +334,14 @@ def _by_role(ends: Ends, stem: Words, has_key: bool) -> Likeness:
     is_person = ends.is_person or bool(table & _PERSONS)
     acts = bool(stem) and len(stem[-1]) > 5 and stem[-1].endswith(_AGENTS)
     is_self = ends.own == ends.table and (is_person or not words & _PERSON_ROLES)
+    # `parent`, `replaced_by`, `part_of`; not `parent_delay`, nor `next_change`
+    is_bare = len(stem) <= 2 and stem[-1:] != () and stem[-1] in _PARENT_ENDS
+    is_parent = bool(words & _PARENTS) or "".join(stem) in _PARENTS
+    is_parent = is_parent and (has_key or is_bare)
     plays = bool(words & _PERSON_ROLES) or acts
     noun = ends.table[-1] if ends.table else ""
     roles = (
-        (0.7, "named like a parent of its own kind", is_self and words & _PARENTS),
+        (0.7, "named like a parent of its own kind", is_self and is_parent),
         (0.55, f"shortened, a part that a {noun} plays", is_person and words & _SHORT_ROLES),
         (0.6, f"named like a part that a {noun} plays", is_person and plays),
         (0.55, f"named like a {noun} of a way", words & _PLACE_ROLES and table & _PLACES),

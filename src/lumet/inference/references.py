@@ -671,7 +671,7 @@ class _Judge:
         if target is None:
             return None
         name = self.proposer.likeness(table, column, target)
-        if _refers_back(target, table, column):
+        if _refers_back(target, table, column) or self._means_key(table, column, target):  # fmt: skip
             return None
         if table.primary_key == (column.name,) and not self._is_part(
             table, column, name
@@ -690,6 +690,18 @@ class _Judge:
             none=tested.none,
         )
 
+    def _means_key(self, table: Table, column: Column, target: _Target) -> bool:
+        """Tell whether a number that has the name of a unique one refers to the table's
+        key, since it has the table's name as well: `rating` beside `rating.id` and
+        `rating.rating`."""
+        key = target.table.primary_key
+        if target.is_primary or len(key) != 1 or column.type.kind != "integer":
+            return False
+        other = self.targets.get((target.table.name, key[0]))
+        if other is None or other.column.type.kind != "integer":
+            return False
+        return self.proposer.likeness(table, column, other).score >= CLEAR
+
     def _is_part(self, table: Table, column: Column, name: Likeness) -> bool:
         """Tell whether a table's key has the name of another table's: there is one
         record at most to each of its."""
@@ -706,7 +718,7 @@ class _Judge:
         target: _Target,
     ) -> FoundReference | None:
         """Without a row to ask, only a telling name of a table's own key counts."""
-        read = self.evidence.table(candidate.table).sampled > 0
+        read = self.evidence.table(candidate.table).sampled >= FEW_ROWS
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
         is_named = target.is_primary or self._is_login(candidate, name, target)

@@ -17,6 +17,7 @@ _ENDED = re.compile(
     rf"{_LEAD}(?:(?P<verb>{_DONE}|{_SHORT})(?:{_WHEN}|{_WHO})|(?P<act>{_ACT}|{_SHORT})(?:{_WHEN}|user|usr))"
 )
 _BY = re.compile(rf"{_LEAD}(?:(?:{_DONE}|{_SHORT})(?:{_WHO})|(?:{_ACT}|{_SHORT})(?:user|usr)|creator)(?:id)?")  # fmt: skip
+_STORED = re.compile(rf"{_LEAD}(?:{_DONE}|{_ACT})(?:in|into|to)db")
 _FIRST = ("cre", "crt", "ins", "imp", "add")
 
 
@@ -27,7 +28,8 @@ def is_stamp(column: Column) -> bool:
     words = split_words(column.worded)
     is_moment = column.type.kind in ("date", "datetime")
     whole = "".join(words)
-    if _ENDED.fullmatch(whole) or (is_moment and _BARE.fullmatch(whole)):
+    is_bare = _BARE.fullmatch(whole) or _STORED.fullmatch(whole)
+    if _ENDED.fullmatch(whole) or (is_moment and is_bare):
         return True
     return len(words) > 2 and bool(_ENDED.fullmatch("".join(words[1:])))
 

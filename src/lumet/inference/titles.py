@@ -1,7 +1,8 @@
 """The question of a record's title: the columns that name one record to a person."""
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from itertools import combinations
 
 from lumet.design.decision_schema import TITLE_DEPTH as DEPTH
 from lumet.evidence.model import ColumnProfile
@@ -25,7 +26,7 @@ _LINE_WORDS = (*NAME_WORDS, "email", "telephone", "phone", "url", "address", "de
 _LOGINS = frozenset({"username", "login", "user", "account"})
 _ENDS_OF_TIME = frozenset({"expires", "expiry", "expiration", "until", "end", "deadline", "due",
                            "granted", "expire"})  # fmt: skip
-MANY_PARTS = 3  # columns of a key; more are no title that people would read
+MANY_PARTS = 4  # columns of a key; more are no title that people would read
 OF_ALL = 3  # tables whose names are told apart by one and the same owner
 CODE_WORDS = frozenset({"number", "code", "serial", "plate", "registration", "reference", "tag",
                         "barcode", "isbn", "callsign", "symbol", "key"})  # fmt: skip
@@ -85,6 +86,8 @@ def title_of_unique_parts(subject: Subject) -> Choice | None:
     `{station_id} · {name}` of a light. A name says enough without an account, a parent
     of its own kind, or more than one other part."""
     for columns in (unique.columns for unique in subject.table.uniques):
+        if len(columns) > MANY_PARTS:
+            continue
         found = [subject.table.column(name) for name in columns]
         lookups = [c for c in found if _is_shallow_lookup(subject, c)]
         others = [c for c in found if c not in lookups]
@@ -240,7 +243,6 @@ def title_of_event(subject: Subject) -> Choice | None:
                and not is_actor(c.name)]  # fmt: skip
     dates = [c for c in subject.table.columns if _is_date(subject, c)
              and not _ENDS_OF_TIME.intersection(split_words(c.worded))]  # fmt: skip
-    lookups = lookups or [c for c in subject.table.columns if _is_login(subject, c)]
     if lookups and dates:
         columns = (_subject_of_event(subject, lookups).name, dates[0].name)
         return Choice(_joined(columns), "what it is about, and when", 0.8)
@@ -286,19 +288,43 @@ def title_of_telling(subject: Subject) -> Choice | None:
     """A column with a telling name, else the first short text that is no choice.
     Example: `{description}` of a repair."""
     for column in _named(subject, TELLING_WORDS):
-        return _single(column, "the most readable name", 0.75)
+        if _is_letter(subject, column):
+            continue
+        return _with_date(subject, column, "the most readable name", 0.75)
     for column in subject.table.columns:
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
             not subject.choices(column.name)
             and not is_named_long(subject, column)
             and plain_words(column.worded)[-1] not in _TELLS_NOTHING
+            and not _is_letter(subject, column)
             and not (NO_NAME.intersection(plain_words(column.worded)[:-1]))
             and not CHOICE_WORDS.intersection(plain_words(column.worded)[-1:])
         ):  # fmt: skip
             proven = subject.profile.sampled >= ENOUGH and _is_proven(subject, column)
             reason = "the first short text" + (", unique" if proven else "")
-            return _single(column, reason, 0.75 if proven else 0.65)
+            return _with_date(subject, column, reason, 0.75 if proven else 0.65)
     return None
+
+
+def _is_letter(subject: Subject, column: Column) -> bool:
+    """Tell whether a text is what somebody wrote, rather than its heading."""
+    is_letter = plain_words(column.worded)[-1] in ("text", "message", "body", "content")
+    return is_letter and column.type.length is None and _read(subject, column) is None
+
+
+def _with_date(
+    subject: Subject, column: Column, reason: str, confidence: float
+) -> Choice:
+    """Return a title of a column; of somebody's login with the date beside it, since
+    many records have it."""
+    dates = [c for c in subject.table.columns if _is_date(subject, c)
+             and not _ENDS_OF_TIME.intersection(split_words(c.worded))]  # fmt: skip
+    if dates and _is_login(subject, column):
+        return Choice(_joined([column.name, dates[0].name]), "who, and when", confidence)  # fmt: skip
+    lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
+    if lookups and _is_login(subject, column):
+        return Choice(_joined([lookups[0].name, column.name]), "what, and who", confidence)  # fmt: skip
+    return _single(column, reason, confidence)
 
 
 def title_of_one_reference(subject: Subject) -> Choice | None:
@@ -306,7 +332,11 @@ def title_of_one_reference(subject: Subject) -> Choice | None:
     number. Example: `{vessel_id} · {light_id}` of a tender's round."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
     filled = [c for c in lookups if _is_filled(subject, c) and not is_actor(c.name)]
+    pairs = [
+        pair for pair in combinations(filled, 2) if len({*_ends(subject, pair)}) == 1
+    ]
     if len(filled) >= 2:
+        filled = [*pairs[0]] if pairs else filled
         names = [column.name for column in filled[:2]]
         return Choice(_joined(names), "what it links", 0.65)
     return None
@@ -325,12 +355,25 @@ def title_of_state(subject: Subject) -> Choice | None:
         for c in _plain_texts(subject)
         if _is_state(c) and c not in lookups and not _says_which_table(subject, c)
     ]
-    columns = [_subject_of_event(subject, lookups), *states[:1]]
+    about = _subject_of_event(subject, lookups)
     if states:
-        return Choice(_joined([c.name for c in columns]), "what it is about, and its state", 0.65)  # fmt: skip
-    others = [c for c in lookups if c not in columns]
-    columns += [] if any(_plain_texts(subject)) else others[:1]
-    return Choice(_joined([c.name for c in columns]), "what it is about", 0.6)
+        columns = [about.name, states[0].name]
+        return Choice(_joined(columns), "what it is about, and its state", 0.65)
+    filled = [c for c in lookups if _is_filled(subject, c)]
+    if len(filled) > 1 or any(_says_something(subject, c) for c in _plain_texts(subject)):  # fmt: skip
+        return None
+    return Choice(f"{{{about.name}}}", "what it is about", 0.6)
+
+
+def _says_something(subject: Subject, column: Column) -> bool:
+    """Tell whether a text may say what a record is: no state, no login, no name of
+    another table or of a program's part."""
+    return not (
+        _is_state(column)
+        or _is_login(subject, column)
+        or _says_which_table(subject, column)
+        or NO_NAME.intersection(plain_words(column.worded))
+    )
 
 
 def title_of_rest(subject: Subject) -> Choice | None:
@@ -339,7 +382,7 @@ def title_of_rest(subject: Subject) -> Choice | None:
     if not texts:
         return None
     named = [c for c in texts if plain_words(c.worded)[-1:] == subject.words[-1:]]
-    own = named or [c for c in texts if not _is_state(c)] or texts
+    own = named or [c for c in texts if _says_something(subject, c)] or texts
     return _single(own[0], "the first text", 0.6)
 
 
@@ -384,6 +427,31 @@ def _is_login(subject: Subject, column: Column) -> bool:
     )
 
 
+def _ends(subject: Subject, columns: Iterable[Column]) -> Iterator[str]:
+    """Yield the tables that references lead to."""
+    for column in columns:
+        reference = subject.table.reference_of(column.name)
+        yield reference.referred_table if reference is not None else column.name
+
+
+def title_of_only_value(subject: Subject) -> Choice | None:
+    """A number that no two records share, or a version. Example: `{version}` of `schema_version (id, version)`, `{rating}` of a rating."""
+    saying = [
+        c
+        for c in subject.table.columns
+        if c.name not in subject.table.primary_key
+        and subject.table.reference_of(c.name) is None
+        and not (is_stamp(c) or is_secret(c))
+        and split_words(c.worded) not in (["rev"], ["row", "version"])
+        and c.type.kind in ("integer", "decimal")
+    ]
+    unique = [c for c in saying if subject.table.is_unique((c.name,))]
+    versions = [c for c in saying if split_words(c.worded)[-1:] == ["version"]]
+    if telling := unique or versions:
+        return _single(telling[0], "the only one that tells it", 0.65)
+    return None
+
+
 def title_of_number(subject: Subject) -> Choice | None:
     """Else the word for one record and its key, or its first column. Example: "Lamp
     reading 4711"."""
@@ -394,12 +462,7 @@ def title_of_number(subject: Subject) -> Choice | None:
         if subject.table.reference_of(name) is None
         or _is_shallow_lookup(subject, subject.table.column(name))
     ]
-    rest = [
-        c.name
-        for c in subject.table.columns
-        if subject.table.reference_of(c.name) is None and not is_secret(c)
-    ]
-    columns = near or rest[:1] or key[:1]
+    columns = near or key[:1]  # of one too deep, the bare number
     parts = ", ".join(f"{{{name}}}" for name in columns)
     singular = subject.answer("singular")
     return Choice(f"{singular} {parts}", "no column names a record", 0.5)
@@ -423,6 +486,7 @@ TITLE_RULES: tuple[TableRule, ...] = (
     title_of_state,
     title_of_one_reference,
     title_of_rest,
+    title_of_only_value,
     title_of_number,
 )
 
