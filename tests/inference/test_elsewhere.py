@@ -487,3 +487,31 @@ class TitlesElsewhereTest(unittest.TestCase):
         for name, title in wanted.items():
             with self.subTest(name):
                 self.assertEqual(decided(found, name)["title"], title)
+
+
+class BorrowedKeysTest(unittest.TestCase):
+    def test_a_key_of_several_tables_is_that_of_the_one_named_for_it(self) -> None:
+        found = database(
+            table("event", "place INTEGER #", "event_id VARCHAR(40) !", "kind TEXT !", key="place", unique=("event_id",)),
+            table("event_tag", "event_id VARCHAR(40) !", "tag TEXT !"),
+            table("state_event", "event_id VARCHAR(40) !", "state TEXT !", key="event_id"),
+            table("member", "login VARCHAR(40) !", "badge INTEGER", key="login"),
+            table("active_member", "member_id INTEGER !", "seen DATE", key="member_id"),
+            table("retired_member", "member_id INTEGER !", "left_on DATE", key="member_id"),
+            table("member_boat", "id INTEGER #", "member_id INTEGER !", "boat TEXT !", key="id"),
+            table("push_stream", "stream_id INTEGER !", "told TEXT", key="stream_id"),
+            table("member_stream", "stream_id INTEGER !", "told TEXT"),
+            table("note", "id INTEGER #", "stream_id INTEGER !", "parent_wait INTEGER", "next_call INTEGER", "part_of INTEGER", key="id"),
+        )  # fmt: skip
+        wanted = {
+            ("event_tag", "event_id"): "event.event_id",
+            ("member_boat", "member_id"): None,  # of the active, or of the retired?
+            ("note", "stream_id"): None,
+            ("note", "parent_wait"): None,
+            ("note", "next_call"): None,
+            ("note", "part_of"): "note.id",
+        }
+        for (name, column), end in wanted.items():
+            with self.subTest(name, column=column):
+                references = decided(found, name).get(f"field/{column}/references")
+                self.assertEqual(references, end)

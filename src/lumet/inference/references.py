@@ -19,6 +19,7 @@ from lumet.inference.name_similarity import (
     HINT,
     KEYS,
     NONE,
+    PART,
     QUANTITIES,
     ROLES,
     TABLE_SAYERS,
@@ -269,6 +270,15 @@ class Proposer:
             for word in _lookup_words(target):
                 self._by_word.setdefault(word, []).append(target)
         self._anyone = [t for t in self.targets if t.is_person]
+        self._tables = set(self.words.values())
+        self._endings: dict[Words, list[Table]] = {}
+        for t in database.tables:
+            words = self.words[t.name]
+            for n in range(1, len(words) + 1):
+                self._endings.setdefault(words[-n:], []).append(t)
+        self._by_key: dict[Words, list[_Target]] = {}
+        for target in self.targets:
+            self._by_key.setdefault(target.key, []).append(target)
         self._by_words: dict[Words, list[_Target]] = {}
         for target in self.targets:
             self._by_words.setdefault(target.words, []).append(target)
@@ -289,6 +299,43 @@ class Proposer:
         }
         self._accounts = _accounts(database, self.words)
         self._of_accounts = [t for t in self.targets if t.table.name == self._accounts]
+
+    def _is_borrowed(self, table: Table, target: _Target) -> bool:
+        """Tell whether several tables have a key of one name, none of which the database
+        numbers alone, and a table is not the one that it is the key of: `user_id` of
+        `user_ip` and of `active_user` beside `user`."""
+        stem, alike = without_keys(target.key), self._by_key[target.key]
+        if not stem or target.words == stem:
+            return False
+        is_ending = self._is_one_of_many(table, target, stem)
+        if len({each.table.name for each in alike}) < 2 and not is_ending:
+            return False
+        if len(self._numbered(target)) == 1:
+            return False  # all are led to that one
+        if stem in self._by_words:
+            return target.words != stem
+        owners = [each for each in alike if each.words[-len(stem) :] == stem]
+        return len(owners) != 1 or owners[0] is not target or is_ending
+
+    def _is_one_of_many(self, table: Table, target: _Target, stem: Words) -> bool:
+        """Tell whether other tables end in the same words, and are as near: `stream_id`
+        beside `event_stream` and `user_stream`."""
+        ending = [t for t in self._endings.get(stem, ()) if t is not table]
+        if target.words == stem or len(ending) < 2:
+            return False
+        near = [_closeness(table, each) for each in ending]
+        nearest = [t for t, each in zip(ending, near, strict=True) if each == max(near)]
+        return [t.name for t in nearest] != [target.table.name]
+
+    def is_own(self, target: _Target) -> bool:
+        """Tell whether a column is the key of its table by its name, whatever was
+        declared: `event.event_id`, which is but unique."""
+        return without_keys(target.key) == target.words and not target.column.nullable
+
+    def _numbered(self, target: _Target) -> list[_Target]:
+        """Return the keys of the same name that the database numbers."""
+        alike = self._by_key[target.key]
+        return [each for each in alike if _numbers_itself(each.column)]
 
     def _targets(self, table: Table) -> Iterator[_Target]:
         words = self.words[table.name]
@@ -477,6 +524,13 @@ class Proposer:
             is_bare_key = not without_keys(key) and not without_keys(bare)
             if other.score > found.score and not is_bare_key:
                 words, found = bare, other
+        if "name of that key" in found.reason and self._is_borrowed(table, target):
+            return NONE
+        stem = without_keys(words)
+        if found.score <= PART and stem in self._tables and target.words != stem:
+            return NONE  # `device_id` beside `device` is no `old_device`
+        if found.score <= PART and self._is_one_of_many(table, target, stem):
+            return replace(found, score=min(found.score, LOOSE))  # which of them?
         if not found.score or (_is_counter(words) and found.score < CLEAR):
             return NONE
         if _is_plural(column.name) and column.type.kind != "text":
@@ -721,17 +775,18 @@ class _Judge:
         read = self.evidence.table(candidate.table).sampled >= FEW_ROWS
         if read and tested is None:
             return None  # the rows refuted it, or it could not be looked at
-        is_named = target.is_primary or self._is_login(candidate, name, target)
+        is_own = target.is_primary or self.proposer.is_own(target)
+        is_named = is_own or self._is_login(candidate, name, target)
         if name.score < SIMILAR or not is_named:
             return None
         is_only = self._is_only(candidate, name, target)
-        if not (is_only or target.is_primary):
+        if not (is_only or is_own):
             return None
         table = self.database.table(candidate.table)
         column = table.column(candidate.columns[0])
         if name.score < CLEAR and not is_only:
             return None
-        sure = 0.98 if name.score >= SAME and target.is_primary else 0.88 if is_only else 0.6  # fmt: skip
+        sure = 0.98 if name.score >= SAME and is_own else 0.88 if is_only else 0.6  # fmt: skip
         words = self.proposer.column_words(table, column)
         is_alike = column.type.length is not None and column.type.length == target.column.type.length  # fmt: skip
         is_alike = is_alike or "name of that key" in name.reason
@@ -764,7 +819,8 @@ class _Judge:
         table = self.database.table(candidate.table)
         column = table.column(candidate.columns[0])
         words = self.proposer.column_words(table, column)
-        if name.score < CLEAR and not (KEYS & {words[-1]} or ROLES & {words[0]}):
+        is_role = bool(ROLES & {words[0], "".join(words)})  # `parent`, `part_of`
+        if name.score < CLEAR and not (KEYS & {words[-1]} or is_role):
             return False
         near = _closeness(table, target.table)
         rivals = (
@@ -1000,6 +1056,12 @@ def _names_its_table(table: Table, words: Words) -> bool:
     stem = "".join(without_keys(words))
     columns = {"".join(plain_words(column.worded)) for column in table.columns}
     return bool(stem) and any(stem + each in columns for each in TABLE_SAYERS)
+
+
+def _numbers_itself(column: Column) -> bool:
+    """Tell whether the database gives a number: of its own, or of a sequence."""
+    default = column.default
+    return column.automatic or (default is not None and not default.literal)
 
 
 def _is_login(column: Column) -> bool:
