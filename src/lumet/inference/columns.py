@@ -14,7 +14,7 @@ from lumet.inference.labels_from_names import (
 from lumet.inference.polymorphic import type_column_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.secrets import is_secret
-from lumet.inference.stamps import is_of_creation, is_stamp
+from lumet.inference.stamps import is_of_creation, is_stamp, is_stamp_of
 
 MOST_GAPS = 100  # numbers for each row of a key that a program counted
 _SURROGATES = frozenset({"id", "key", "pk", "oid", "uid", "sk", "ident", "identifier", "recid", "rowid"})  # fmt: skip
@@ -243,7 +243,8 @@ def read_only_stamp(subject: Subject, column: Column) -> Choice | None:
     empty or the database fills it in. Example: `created_at`."""
     if automatic_stamp(subject, column) is not None:
         return None  # the application writes it
-    if is_stamp(column) and (column.nullable or column.default is not None):
+    is_filled = column.nullable or column.default is not None
+    if is_filled and is_stamp_of(subject.table, column):
         return Choice(True, "an automatic value", 0.9)
     return None
 

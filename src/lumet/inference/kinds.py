@@ -121,7 +121,8 @@ _YEAR_WORDS = frozenset({"since", "built", "founded", "established", "vintage", 
 _TELLING_ELSE = frozenset({"host", "server", "domain", "template", "digest", "port", "reader",
                            "type", "kind", "status", "name", "title", "size", "format", "id",
                            "code", "count", "flag", "note", "remark", "sent", "subject", "body",
-                           "text", "message", "content", "language", "footer", "header", "prefix"})  # fmt: skip
+                           "text", "message", "content", "language", "footer", "header", "prefix",
+                           "user", "username", "login", "scheme", "uid", "verified", "path"})  # fmt: skip
 _CENTS = frozenset({"cents", "cent", "pence", "centimes"})
 CURRENCIES = frozenset({"eur", "usd", "gbp", "chf", "euro", "euros", "dollars", "pounds", "sek",
                         "nok", "dkk", "pln", "jpy"})  # fmt: skip

@@ -153,7 +153,19 @@ _SINGULAR_WITH_S = frozenset(
 _UNCOUNTED = frozenset({"log", "history", "storage", "cache", "info", "information", "config", "configuration",
                         "data", "metadata", "audit", "journal", "equipment", "archive", "queue",
                         "backlog", "store", "content", "usage", "traffic"})  # fmt: skip
-_TRAILING_ADJECTIVES = frozenset({"old", "new", "archived", "deleted", "current"})
+_TRAILING_ADJECTIVES = frozenset(
+    {
+        "old",
+        "new",
+        "archived",
+        "deleted",
+        "current",
+        "shared",
+        "pending",
+        "removed",
+        "disabled",
+    }
+)
 
 
 def split_words(name: str) -> list[str]:

@@ -531,6 +531,8 @@ class Proposer:
             return NONE  # `device_id` beside `device` is no `old_device`
         if found.score <= PART and self._is_one_of_many(table, target, stem):
             return replace(found, score=min(found.score, LOOSE))  # which of them?
+        if words[-1] == "version" and column.type.kind != "text":
+            return NONE  # which of many it is, whatever table has that name
         if not found.score or (_is_counter(words) and found.score < CLEAR):
             return NONE
         if _is_plural(column.name) and column.type.kind != "text":

@@ -2,7 +2,7 @@
 
 import re
 
-from lumet.facts.model import Column
+from lumet.facts.model import Column, Table
 from lumet.inference.labels_from_names import split_words
 
 _DONE = "created|updated|modified|changed|inserted|imported|added"
@@ -40,6 +40,15 @@ def is_actor(name: str) -> bool:
     words = split_words(name)
     found = _BY.fullmatch("".join(words))
     return bool(found or (len(words) > 2 and _BY.fullmatch("".join(words[1:]))))
+
+
+def is_stamp_of(table: Table, column: Column) -> bool:
+    """Whether a column is a stamp in its table: by its name, or as who created a record
+    beside when. Example: `Creator` beside `Created`."""
+    is_creator = "".join(split_words(column.worded)) in ("creator", "creatorid")
+    return is_stamp(column) or (
+        is_creator and any(is_stamp(c) and is_of_creation(c) for c in table.columns)
+    )
 
 
 def is_of_creation(column: Column) -> bool:

@@ -20,7 +20,7 @@ from lumet.inference.labels_from_names import (
 )
 from lumet.inference.relations import in_place, junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
-from lumet.inference.stamps import is_stamp
+from lumet.inference.stamps import is_stamp_of
 from lumet.inference.titles import title_columns
 from lumet.kinds import KIND_OF
 
@@ -429,7 +429,7 @@ def _is_for_list(subject: Subject, column: Column) -> bool:
     return (
         not subject.answers.get((subject.table.name, column.name, "hidden"))
         and KIND_OF[subject.answer(column.name, "kind")].is_short
-        and not is_stamp(column)
+        and not is_stamp_of(subject.table, column)
         and not is_surrogate_key(subject, column)
         and not _marks_deleted(subject, column)
         and (profile is None or profile.empty < 0.9)
@@ -485,7 +485,7 @@ def _date_of_document(subject: Subject, titled: tuple[str, ...]) -> list[str]:
         for column in table.columns
         if subject.answer(column.name, "kind") in ("date", "datetime")
         and not column.nullable
-        and not is_stamp(column)
+        and not is_stamp_of(subject.table, column)
     ][:1]
 
 
@@ -592,7 +592,7 @@ def _section(subject: Subject, column: Column, first: str) -> str:
         return first
     if words & _POSITION_WORDS and column.type.kind in ("float", "decimal", "integer"):
         name = "Position"
-    elif is_stamp(column) or words <= {"version", "row", "lock"}:
+    elif is_stamp_of(subject.table, column) or words <= {"version", "row", "lock"}:
         name = "Record"
     elif subject.answer(column.name, "kind") == "long text":
         name = "Remarks"
