@@ -312,6 +312,8 @@ class Proposer:
             return False
         if len(self._numbered(target)) == 1:
             return False  # all are led to that one
+        if any(each.table.name == self._accounts for each in alike):
+            return target.table.name != self._accounts  # `username` of accounts
         if stem in self._by_words:
             return target.words != stem
         owners = [each for each in alike if each.words[-len(stem) :] == stem]
