@@ -515,3 +515,29 @@ class BorrowedKeysTest(unittest.TestCase):
             with self.subTest(name, column=column):
                 references = decided(found, name).get(f"field/{column}/references")
                 self.assertEqual(references, end)
+
+
+class ViewsTest(unittest.TestCase):
+    VIEWS = {
+        "SELECT p.name FROM trip t JOIN person p ON p.nr = t.who LEFT JOIN boat b ON (b.code = t.vehicle)": {"who", "vehicle"},
+        "SELECT * FROM (SELECT who FROM trip) x JOIN person p ON p.nr = x.who": set(),
+        "SELECT t.* FROM trip t JOIN person ON nr = who": {"who"},
+        "SELECT t.* FROM trip t JOIN person p ON p.nr > t.who": set(),
+        "SELECT t.* FROM trip t JOIN boat b ON b.code = upper(t.vehicle)": set(),
+        "SELECT t.* FROM trip t JOIN nobody n ON n.x = t.who": set(),
+        "this joins nothing (": set(),
+        'CREATE VIEW v AS SELECT 1 FROM "trip" AS "T" JOIN "person" ON "person"."nr" = "T"."who"': {"who"},
+    }  # fmt: skip
+
+    def test_what_views_join_refers(self) -> None:
+        tables = (
+            table("person", "nr INTEGER !", "name TEXT !", key="nr"),
+            table("boat", "code VARCHAR(8) !", "label TEXT !", key="code"),
+            table("trip", "id INTEGER #", "who INTEGER", "vehicle VARCHAR(20)", key="id"),
+        )  # fmt: skip
+        for definition, wanted in self.VIEWS.items():
+            with self.subTest(definition):
+                view = replace(table("v", "name TEXT", view=True), definition=definition)  # fmt: skip
+                found = decided(database(*tables, view), "trip")
+                columns = {k.split("/")[1] for k in found if k.endswith("/references")}
+                self.assertEqual(columns, wanted)

@@ -12,6 +12,7 @@ from itertools import product
 
 from lumet.evidence.inclusion_dependencies import Candidate
 from lumet.evidence.model import ColumnProfile, Containment, Evidence, TableProfile
+from lumet.expressions.joins import joined_columns
 from lumet.facts.model import Column, Database, Reference, Table
 from lumet.inference.glued_words import is_word, with_words_apart
 from lumet.inference.labels_from_names import split_words, to_singular
@@ -42,6 +43,7 @@ USED = 0.7  # confidence; at 0.6 and at 0.8 F1 falls from 1.000 to 0.998
 # Scores of names, from `name_similarity`. Each lies in a range in which the labelled
 # databases give the same F1, measured by python -m bench.thresholds
 SAME = 0.9  # the key's or the table's own name, at most with a role before it
+JOINED = 0.95  # by a view; who wrote that knew what refers to what
 CLEAR = 0.8  # tolerates a few orphans
 TOLERANT = 0.74  # the lowest name that tolerates orphans; at 0.85 F1 falls to 0.998
 SIMILAR = 0.65  # believed where all values are in the key
@@ -289,6 +291,7 @@ class Proposer:
         self._column_names: dict[tuple[str, str], tuple[Words, bool]] = {}
         # refers to any table, where another column says to which, so everywhere
         self._elsewhere = _declared_by_name(database)
+        self._joined = joined_columns(database)
         self._beginnings = {
             table.name: begin
             for table in database.tables
@@ -373,6 +376,8 @@ class Proposer:
                     for target, weak in self._alike(table, column):
                         end = (target.table.name, (target.column.name,))
                         yield Candidate(table.name, (column.name,), *end, is_weak=weak)
+                    for name, key in self._joined.get((table.name, column.name), ()):
+                        yield Candidate(table.name, (column.name,), name, (key,))
         yield from self._composites()
 
     def _could_refer(self, table: Table, column: Column) -> bool:
@@ -515,6 +520,9 @@ class Proposer:
                 return Likeness(WHO, "named for who did it: an account")
         if target.is_primary and self._links(own, words, target):
             return Likeness(CLEAR, "one of the two that it links")
+        joined = self._joined.get((table.name, column.name), {})
+        if view := joined.get((target.table.name, target.column.name), ""):
+            return Likeness(JOINED, f"{view} joins them")
         if self._elsewhere.get(words) == (target.table.name, target.column.name):
             return Likeness(SAME, "declared for other columns of this name")
         found = likeness(Ends(own, words, target.words, target.key, target.is_person))
@@ -793,11 +801,12 @@ class _Judge:
         sure = 0.98 if name.score >= SAME and is_own else 0.88 if is_only else 0.6  # fmt: skip
         words = self.proposer.column_words(table, column)
         is_alike = column.type.length is not None and column.type.length == target.column.type.length  # fmt: skip
-        is_alike = is_alike or "name of that key" in name.reason
+        is_joined = name.score == JOINED
+        is_alike = is_alike or is_joined or "name of that key" in name.reason
         if column.type.kind == "text" and not (KEYS & {*words} or is_alike):
             sure = min(sure, 0.6)  # a text of any length may be one about the other
         why = "no row has a value" if read else "no row was read"
-        why += "; no other table is named like it" if is_only else ""
+        why += "; no other table is named like it" if is_only and not is_joined else ""
         return FoundReference(
             candidate.table, candidate.columns, candidate.referred_table,
             candidate.referred_columns, sure, f"{name.reason}; {why}",
