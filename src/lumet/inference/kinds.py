@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
 from lumet.evidence.model import ColumnProfile
+from lumet.evidence.patterns import ENOUGH
 from lumet.evidence.storage_format_detection import SPELLINGS, YES_NO
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Reference, Table
@@ -615,6 +616,8 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
     words = _words(subject, column)
     profile = subject.column_profile(column.name)
     values = profile if profile is not None and profile.distinct else None
+    if values is not None and subject.profile.sampled * (1 - values.empty) < ENOUGH:
+        values = None  # too few to look like anything
     for kind in KINDS:
         if kind.looks and kind.words.intersection([*words[-2:], "".join(words)]):
             looks = values is None or values.pattern in kind.looks

@@ -15,7 +15,7 @@ _SECRET_PAIRS = frozenset({("api", "key"), ("private", "key"), ("secret", "key")
                            ("user", "pass"), ("db", "pass"), ("smtp", "pass"), ("mail", "pass"),
                            ("token", "hash"), ("session", "hash"), ("code", "hash")})  # fmt: skip
 _GLUED = ("password", "passwd", "passphrase", "apikey", "privatekey", "secretkey",
-          "sessionkey", "sessionid", "accesstoken", "authtoken")  # fmt: skip
+          "sessionkey", "sessionid", "accesstoken", "authtoken", "serverkey")  # fmt: skip
 # behind such a word these say something about the secret, and are none
 _ABOUT_SECRETS = frozenset({"min", "max", "minimum", "maximum", "length", "len", "size",
                             "policy", "expires", "expiry", "expired", "changed",

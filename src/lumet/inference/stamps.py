@@ -18,6 +18,10 @@ _ENDED = re.compile(
 )
 _BY = re.compile(rf"{_LEAD}(?:(?:{_DONE}|{_SHORT})(?:{_WHO})|(?:{_ACT}|{_SHORT})(?:user|usr)|creator)(?:id)?")  # fmt: skip
 _STORED = re.compile(rf"{_LEAD}(?:{_DONE}|{_ACT})(?:in|into|to)db")
+# said in full, so that a number of seconds is one too
+_LAST = re.compile(
+    r"last(?:modified|updated|changed|modification|update|change)(?:at|on|date|time)?"
+)
 _FIRST = ("cre", "crt", "ins", "imp", "add")
 
 
@@ -29,7 +33,7 @@ def is_stamp(column: Column) -> bool:
     is_moment = column.type.kind in ("date", "datetime")
     whole = "".join(words)
     is_bare = _BARE.fullmatch(whole) or _STORED.fullmatch(whole)
-    if _ENDED.fullmatch(whole) or (is_moment and is_bare):
+    if _ENDED.fullmatch(whole) or _LAST.fullmatch(whole) or (is_moment and is_bare):
         return True
     return len(words) > 2 and bool(_ENDED.fullmatch("".join(words[1:])))
 

@@ -42,9 +42,9 @@ MAX_OF_CODE = 6  # columns; a table of codes has few
 NEVER = 99  # as the depth of a title that goes in a circle
 ENOUGH = 30  # rows; fewer prove nothing
 _FIRST = ("first name", "given name", "forename", "firstname", "fore name", "vorname", "prenom",
-          "fname", "f name", "givenname", "christian name")  # fmt: skip
+          "fname", "f name", "givenname", "christian name", "given")  # fmt: skip
 _LAST = ("last name", "family name", "surname", "lastname", "sur name", "nachname", "lname",
-         "l name", "familyname")  # fmt: skip
+         "l name", "familyname", "family")  # fmt: skip
 
 
 def title_of_person(subject: Subject) -> Choice | None:
@@ -292,8 +292,9 @@ def title_of_telling(subject: Subject) -> Choice | None:
             continue
         return _with_date(subject, column, "the most readable name", 0.75)
     for column in subject.table.columns:
+        is_mark = column.type.length in (1, 2)
         if _is_short_text(subject, column) and _is_filled(subject, column) and (
-            not subject.choices(column.name)
+            not is_mark and not subject.choices(column.name)
             and not is_named_long(subject, column)
             and plain_words(column.worded)[-1] not in _TELLS_NOTHING
             and not _is_letter(subject, column)
@@ -372,6 +373,8 @@ def _says_something(subject: Subject, column: Column) -> bool:
         _is_state(column)
         or _is_login(subject, column)
         or _says_which_table(subject, column)
+        or is_named_long(subject, column)
+        or column.type.length in (1, 2)
         or NO_NAME.intersection(plain_words(column.worded))
     )
 
@@ -536,6 +539,8 @@ def _named(subject: Subject, words: tuple[str, ...]) -> Iterator[Column]:
             ):
                 continue
             ranked.append((0, 0, place, column))
+        elif _is_last_word(subject, column):
+            ranked.append((0, 1, place, column))
         elif parts and parts[-1] in words and not NO_NAME.intersection(parts):
             nearness = 0 if len(parts) == 1 else 2
             if nearness and _is_anothers(subject, parts[:-1]):
@@ -543,6 +548,15 @@ def _named(subject: Subject, words: tuple[str, ...]) -> Iterator[Column]:
             ranked.append((nearness, words.index(parts[-1]), place, column))
     for *_, column in sorted(ranked, key=lambda item: item[:3]):
         yield column
+
+
+def _is_last_word(subject: Subject, column: Column) -> bool:
+    """Tell whether a column has the noun of its table: `channel` of `mix_channel`, not
+    `state` of `light_state`."""
+    words = plain_words(column.worded)
+    is_noun = len(subject.words) > 1 and words == subject.words[-1:]
+    is_other = bool(CHOICE_WORDS.intersection(words)) or words == ("version",)
+    return is_noun and not is_other and words[0] not in _LINE_WORDS and not _has_description(subject)  # fmt: skip
 
 
 def _has_description(subject: Subject) -> bool:

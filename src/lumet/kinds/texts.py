@@ -45,7 +45,7 @@ class WebAddress(TextKind):
     name = "web address"
     meaning = "an address on the web, linked and checked"
     field = "WebAddressField"
-    words = frozenset({"url", "website", "homepage", "link", "uri", "webpage", "www"})
+    words = frozenset({"url", "website", "homepage", "link", "webpage", "www"})
     looks = ("web address",)
     pattern = matching(r"(https?://|www\.)\S+")
 
