@@ -18,7 +18,7 @@ from lumet.inference import (
     titles,
 )
 from lumet.inference.glued_words import with_words_apart
-from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary
+from lumet.inference.labels_from_names import NO_GLOSSARY, Glossary, acronyms_in
 from lumet.inference.references import (
     FoundReference,
     find_keys,
@@ -58,7 +58,10 @@ def infer(
         if not _is_denied(found, denied)
     ]
     database = with_found(keyed, (), references)
-    start = Subject(database, evidence, database.tables[0], glossary=glossary)
+    names = [c.name for table in database.tables for c in table.columns]
+    names += [table.own_name for table in database.tables]
+    told = {**acronyms_in(names), **glossary}
+    start = Subject(database, evidence, database.tables[0], glossary=told)
     start.shared = shared_word(database)
     start.keys.update({key.table: key for key in keys if key.is_used})
     start.found.update({(f.table, f.columns): f for f in references if f.is_used})

@@ -1,12 +1,15 @@
 """From the names in a database to the words that people use."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from functools import lru_cache
 
 import inflection
 
-_CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+# a word begins with a capital behind a small letter, or before one, but not before the
+# "s" of a plural: `SaveJPEGs`
+_CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z](?!s(?:[^a-z]|$))[a-z])")
+_CAPITALS = re.compile(r"(?<![A-Z])[A-Z]{2,6}s?(?=[A-Z][a-z]|[^A-Za-z]|$)")
 _SEPARATORS = re.compile(r"[\W_]+")
 
 Glossary = Mapping[str, str]  # words of names, in lower case, to what they stand for
@@ -40,6 +43,7 @@ ABBREVIATIONS = {
     "typ": "type",
     "sts": "status",
     "stat": "status",
+    "stats": "statistics",
     "grp": "group",
     "org": "organisation",
     "loc": "location",
@@ -147,10 +151,11 @@ _SINGULAR_WITH_S = frozenset(
         "data",
         "metadata",
         "media",
+        "stats",
     }
 )
 # behind another word, of all that a table holds: an error log, the file storage
-_UNCOUNTED = frozenset({"log", "history", "storage", "cache", "info", "information", "config", "configuration",
+UNCOUNTED = frozenset({"log", "history", "storage", "cache", "info", "information", "config", "configuration",
                         "data", "metadata", "audit", "journal", "equipment", "archive", "queue",
                         "backlog", "store", "content", "usage", "traffic"})  # fmt: skip
 _TRAILING_ADJECTIVES = frozenset(
@@ -177,6 +182,17 @@ def split_words(name: str) -> list[str]:
 def _split(name: str) -> tuple[str, ...]:
     spaced = name if name.isupper() else _CAMEL.sub(" ", name)
     return tuple(word.lower() for word in _SEPARATORS.split(spaced) if word)
+
+
+def acronyms_in(names: Iterable[str]) -> dict[str, str]:
+    """Return the words that names write in capitals beside small letters, by their
+    small letters: "RTSP" of `RTSPStreamName`. Names all in capitals say nothing."""
+    found: dict[str, str] = {}
+    for name in names:
+        if name != name.upper() and name != name.lower():
+            for each in _CAPITALS.findall(name):
+                found.setdefault(each.lower(), each)
+    return found
 
 
 def label_from(
@@ -207,9 +223,13 @@ def noun_label(words: list[str], glossary: Glossary = NO_GLOSSARY) -> str:
     return label_from(nouns_of(words)[0], glossary=glossary)
 
 
-def plural_label(singular: str) -> str:
-    """Return the label of several records from that of one."""
-    return " ".join(nouns_of(singular.split())[1] or [singular])
+def plural_label(singular: str, is_counted: bool = False) -> str:
+    """Return the label of several records from that of one; `is_counted`: also of what
+    is rarely counted, such as a log."""
+    words = singular.split()
+    if is_counted and words:
+        return " ".join([*words[:-1], to_plural(words[-1])])
+    return " ".join(nouns_of(words)[1] or [singular])
 
 
 def is_spelled(text: str) -> bool:
@@ -265,6 +285,6 @@ def nouns_of(words: list[str]) -> tuple[list[str], list[str]]:
     if not words:
         return words, words
     last = to_singular(words[-1])
-    if last == words[-1] and last in _UNCOUNTED and len(words) > 1:
+    if last == words[-1] and last in UNCOUNTED and len(words) > 1:
         return words, words
     return [*words[:-1], last], [*words[:-1], to_plural(last)]

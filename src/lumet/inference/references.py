@@ -334,7 +334,11 @@ class Proposer:
 
     def is_own(self, target: _Target) -> bool:
         """Tell whether a column is the key of its table by its name, whatever was
-        declared: `event.event_id`, which is but unique."""
+        declared: `event.event_id`, which is but unique; or the only unique one of a table
+        without a key."""
+        uniques = [unique.columns for unique in target.table.uniques]
+        if not target.table.primary_key and uniques == [(target.column.name,)]:
+            return True
         return without_keys(target.key) == target.words and not target.column.nullable
 
     def _numbered(self, target: _Target) -> list[_Target]:

@@ -14,9 +14,11 @@ from lumet.inference.kinds import FLAG_VERBS
 from lumet.inference.labels_from_names import (
     ABBREVIATIONS,
     TABLE_PREFIXES,
+    UNCOUNTED,
     noun_label,
     plural_label,
     split_words,
+    to_singular,
 )
 from lumet.inference.relations import in_place, junction_of
 from lumet.inference.rules import Choice, Subject, TableRule
@@ -99,7 +101,9 @@ SINGULAR_RULES: tuple[TableRule, ...] = (singular_of_owned, singular_of_name)
 
 def plural_of_singular(subject: Subject) -> Choice | None:
     """The plural of the singular. Example: "Inspection" gives "Inspections"."""
-    return Choice(plural_label(str(subject.answer("singular"))), "")
+    last = table_words(subject, subject.table)[-1:]
+    is_counted = any(to_singular(word) in UNCOUNTED and to_singular(word) != word for word in last)  # fmt: skip
+    return Choice(plural_label(str(subject.answer("singular")), is_counted), "")
 
 
 PLURAL_RULES: tuple[TableRule, ...] = (plural_of_singular,)
