@@ -15,6 +15,7 @@ from tests.application import (
     test_exports,
     test_outbox,
     test_served,
+    test_undeclared,
 )
 from tests.application.test_kinds import Kinds
 from tests.application.test_related import Related
@@ -40,6 +41,7 @@ ELSEWHERE = (
     test_outbox,
     test_refusals,
     test_served,
+    test_undeclared,
 )
 SQL = ("'", "''--", "1 OR 1=1", "1;DROP TABLE station", "%27", "\\", "x' UNION SELECT password FROM app_user--",
        "$$", "${7*7}", "{{7*7}}", "%s", ":user_name", "\x00", "1e999", "-1", "ÿ", "\ud7ff")  # fmt: skip

@@ -3,7 +3,7 @@
 import re
 from typing import Any
 
-from tests.support.browser import BrowserCase
+from tests.support.browser import BrowserCase, expect
 from tests.support.capabilities import needs
 
 
@@ -452,12 +452,32 @@ class BrowserTest(BrowserCase):
         self.sign_in("viewer")
         page.keyboard.press("/")
         page.keyboard.type("lens")
-        self.assertEqual(
-            page.locator(".side .tables li:visible").all_inner_texts(), ["Lens types"]
-        )
+        first = page.locator("dialog .found a").first
+        expect(first).to_have_attribute("href", "/t/lens_type")
+        self.check_accessibility()
         page.keyboard.press("Enter")
         page.get_by_role("heading", name="Lens types").wait_for()
         self.assertEqual(page.get_by_role("link", name="Add lens type").count(), 0)
+        # records by their titles, reached by arrow keys; Escape leads back
+        page.locator("table[data-list] [tabindex='0']").focus()
+        before = self.focused()
+        self.press("Control+k", "far ness")
+        ness = page.locator("dialog .found a", has_text="Farne Ness").first
+        ness.wait_for()
+        self.press("ArrowDown", "ArrowDown", "ArrowUp")
+        self.assertEqual(page.evaluate("document.activeElement.className"), "")
+        self.press("Escape")
+        self.assertEqual(self.focused(), before)
+        self.press("/", "far ness", "Enter")  # faster than the answer
+        page.wait_for_url("**/t/station/r/*")
+        page.get_by_role("heading", name="Farne Ness", exact=True).wait_for()
+        page.set_viewport_size({"width": 390, "height": 844})
+        page.locator(".find-button").click()
+        page.keyboard.type("vess")
+        expect(first).to_have_attribute("href", "/t/vessel")
+        width = page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(width, 390)
+        page.set_viewport_size({"width": 1280, "height": 800})
 
     def test_every_kind_of_page_is_accessible_and_fits_narrow_windows(self) -> None:
         self.open("/sign-in")

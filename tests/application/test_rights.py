@@ -60,6 +60,7 @@ RULES = {
     "pages.front": "signed in",
     "pages.dates": "signed in",
     "pages.shortcuts": "signed in",
+    "pages.find": "signed in",
     "pages.print_record": "view",
     "static_revision": "everybody",
     "own_revision": "link",

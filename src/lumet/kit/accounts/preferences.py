@@ -7,6 +7,7 @@ every change makes anew: so a session's own query tells whether it still holds.
 import secrets
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from sqlalchemy import Connection, delete, insert, or_, select, update
 
@@ -18,9 +19,10 @@ MAX_QUERY_LENGTH = 2_000  # characters of a view's address
 
 @dataclass(frozen=True, slots=True)
 class SavedView:
-    """A saved view of a list: a name for a query."""
+    """A saved view of the list of a table: a name for a query."""
 
     id: int
+    table: str
     name: str
     query: str
     is_own: bool
@@ -98,14 +100,22 @@ class Preferences:
 
     def views(self, table: str, roles: Sequence[str]) -> list[SavedView]:
         """Return the views of a list that are the user's own or shared with a role."""
+        return self._views(roles, saved_view.c.record_table == table)
+
+    def all_views(self, roles: Sequence[str]) -> list[SavedView]:
+        """Return the views of all lists that are the user's own or shared with a
+        role."""
+        return self._views(roles)
+
+    def _views(self, roles: Sequence[str], *where: Any) -> list[SavedView]:
         if self.user_id is None:
             return []
         shared = select(view_role.c.view_id).where(view_role.c.role.in_(roles))
         statement = (
             select(saved_view)
-            .where(saved_view.c.record_table == table)
             .where(
-                or_(saved_view.c.user_id == self.user_id, saved_view.c.id.in_(shared))
+                or_(saved_view.c.user_id == self.user_id, saved_view.c.id.in_(shared)),
+                *where,
             )
             .order_by(saved_view.c.name)
         )
@@ -119,6 +129,7 @@ class Preferences:
         return [
             SavedView(
                 id=row.id,
+                table=row.record_table,
                 name=row.name,
                 query=row.query,
                 is_own=row.user_id == self.user_id,

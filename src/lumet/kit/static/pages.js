@@ -1,5 +1,6 @@
 // The application's scripts, one module a feature. Every page works without them.
 import "./js/menu.js";
+import "./js/find.js";
 import "./js/shortcuts.js";
 import "./js/messages.js";
 import "./js/list-grid.js";

@@ -76,7 +76,7 @@ def common_functions() -> dict[str, Callable[..., Any]]:
         "menu": _menu,
         "texts": _texts,
         "own_labels": _own_labels,
-        "menu_groups": _menu_groups,
+        "menu_groups": menu_groups,
         "impersonation": impersonation,
         "may_manage_users": may_manage_users,
         "may_read_audit_log": may_read_audit_log,
@@ -132,7 +132,7 @@ def _menu(here: str) -> Markup:
         ("menu", *_menu_key(), here),
         lambda: Markup(
             render_template(
-                "_menu.html", groups=_menu_groups(), home=list_address(""), here=here
+                "_menu.html", groups=menu_groups(), home=list_address(""), here=here
             )
         ),
     )
@@ -156,7 +156,7 @@ def _texts() -> Markup:
 
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
-    names = ("pages.front", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
+    names = ("pages.front", "pages.find", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
              "admin.accounts", "admin.end_viewing", "audit.entries", "audit.listed", "outbox.listed", "health.shown")  # fmt: skip
     return {name: url_for(name) for name in names}
 
@@ -179,7 +179,7 @@ def _own_labels() -> str:
     return labels
 
 
-def _menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
+def menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the groups of the menu: each with the names and labels of its tables that
     are within reach."""
     reach, made = current_reach(), site()

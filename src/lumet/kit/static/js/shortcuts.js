@@ -1,5 +1,6 @@
 // Keys that work anywhere on a page; "?" lists them. Single letters can be switched off.
 import { isPlainClick, isTyping, piece } from "./dom.js";
+import { openFind } from "./find.js";
 
 const isOff = () => document.body.dataset.shortcuts === "off";
 
@@ -39,11 +40,10 @@ document.addEventListener("keydown", (event) => {
     help(link.href);
     return;
   }
-  if (event.key === "/") {
+  const finder = document.querySelector("a[data-find-anything]");
+  if (event.key === "/" && finder) {
     event.preventDefault();
-    const button = document.querySelector(".menu-button");
-    if (button?.offsetParent) button.click();
-    else document.querySelector("[data-find] input")?.focus();
+    openFind(finder.href);
     return;
   }
   const found = document.querySelector(`main [data-key="${CSS.escape(event.key)}"]`);

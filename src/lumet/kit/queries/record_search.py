@@ -1,0 +1,79 @@
+"""Records of all tables by their titles, within a time."""
+
+import time
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from ..pages.table_context import TableContext
+from .lookups import SEARCH_SECONDS, LookupPlan, Option
+
+SHOWN = 5  # records of a table
+SECONDS = 1.5  # for all tables; each has SEARCH_SECONDS, where no index helps
+FEWEST = 2  # letters; fewer are in nearly every title
+
+
+@dataclass(frozen=True, slots=True)
+class FoundRecords:
+    """Some records of a table, by their keys as addresses have them; whether there are
+    `more`."""
+
+    context: TableContext
+    records: Sequence[Option]
+    more: bool = False
+
+
+@dataclass(slots=True)
+class RecordSearch:
+    """What was found in some tables, and those for which no time was left."""
+
+    found: list[FoundRecords] = field(default_factory=list)
+    left_out: list[TableContext] = field(default_factory=list)
+
+
+def find_records(
+    contexts: Iterable[TableContext], search: str, seconds: float = SECONDS
+) -> RecordSearch:
+    """Return the records whose titles hold every word of `search`, SHOWN at most of each
+    table, those first whose titles begin so. What an index finds is looked for first;
+    `seconds` is the time for all."""
+    made = RecordSearch()
+    # what is named by itself before what is named by another: a station, its visits
+    contexts = sorted(contexts, key=_is_named_by_another)
+    if len(search.strip()) < FEWEST:
+        return made
+    end = time.monotonic() + seconds
+    plans = [(context, _plan(context)) for context in contexts if context.pages.key]
+    for context, plan in sorted(plans, key=lambda each: _cost(each[1])):
+        if time.monotonic() + (SEARCH_SECONDS if _cost(plan) else 0) > end:
+            made.left_out.append(context)
+            continue
+        found = plan.find(search)
+        if found.options:
+            more = found.more or len(found.options) > SHOWN
+            made.found.append(FoundRecords(context, found.options[:SHOWN], more))
+        elif found.is_cut:
+            made.left_out.append(context)
+    order = [context.pages.name for context in contexts]
+    made.found.sort(key=lambda each: order.index(each.context.pages.name))
+    return made
+
+
+def _is_named_by_another(context: TableContext) -> bool:
+    keys = context.pages.parsed_title.keys
+    return bool(keys) and keys[0] in context.pages.lookups
+
+
+def _plan(context: TableContext) -> LookupPlan:
+    """Return the plan that finds records of a table by their titles."""
+    key = context.pages.key
+
+    def build(bare: TableContext) -> LookupPlan:
+        return LookupPlan(bare, key, with_deleted=False)
+
+    return context.plan(LookupPlan, "all tables", build=build)
+
+
+def _cost(plan: LookupPlan) -> int:
+    """Return 0 for a table whose titles are found quickly, 1 for one that may have to be
+    read as a whole."""
+    return int(plan.is_long and not plan.is_served)
