@@ -71,6 +71,9 @@ class OdditiesTest(ApplicationCase):
     def decide(cls) -> None:
         path = cls.folder / "design/patterns.toml"
         path.write_text(path.read_text() + '[field."*.*"]\neditable_key = true\n')
+        child = cls.folder / "design/tables/child of.toml"
+        lines = '[list]\ncolumns = ["parent key", "order"]\n'
+        child.write_text(f'title = "Child of {{id}}"\n{child.read_text()}\n{lines}')
 
     def test_every_page_opens_and_every_form_saves_unchanged(self) -> None:
         client = self.client()

@@ -127,6 +127,9 @@ class RowRules:
                 lines += [f"[role.r_{role}.fields]", '"station.log_note" = "hidden"']
         path = cls.folder / "access.toml"
         path.write_text("\n".join(lines) + "\n" + path.read_text())
+        light = cls.folder / "design/tables/light.toml"
+        lines = '[list]\ncolumns = ["station_id", "colour"]\n'
+        light.write_text(f'title = "Light {{id}}"\n{light.read_text()}\n{lines}')
         station = cls.folder / "design/tables/station.toml"
         station.write_text('title = "{name} {id}"\n' + station.read_text())
 

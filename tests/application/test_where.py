@@ -30,6 +30,9 @@ class WhereCase:
     def decide(cls: Any) -> None:
         path = cls.folder / "design/tables/station.toml"
         path.write_text(f'where = "{WHERE}"\n' + path.read_text())
+        light = cls.folder / "design/tables/light.toml"
+        lines = '[list]\ncolumns = ["station_id", "colour"]\n'
+        light.write_text(f'title = "Light {{id}}"\n{light.read_text()}\n{lines}')
 
     def test_what_is_left_out_is_nowhere(self: Any) -> None:
         client = self.client()

@@ -616,13 +616,14 @@ def kind_of_telling_name(subject: Subject, column: Column) -> Choice | None:
     words = _words(subject, column)
     profile = subject.column_profile(column.name)
     values = profile if profile is not None and profile.distinct else None
-    if values is not None and subject.profile.sampled * (1 - values.empty) < ENOUGH:
-        values = None  # too few to look like anything
+    few = values is not None and subject.profile.sampled * (1 - values.empty) < ENOUGH
     for kind in KINDS:
+        # a few addresses look like nothing yet; a colour may be "red"
+        held = None if few and kind.name == "e-mail" else values
         if kind.looks and kind.words.intersection([*words[-2:], "".join(words)]):
-            looks = values is None or values.pattern in kind.looks
+            looks = held is None or held.pattern in kind.looks
             if (
-                values is None and words[-1] == "filename"
+                held is None and words[-1] == "filename"
             ):  # of a file: not what uploads name
                 continue
             if looks and not _TELLING_ELSE.intersection(words[-1:]):

@@ -647,7 +647,7 @@ def _comes_to_an_end(subject: Subject, column: Column) -> bool:
 
 def _depth(subject: Subject, table: Table, column: str, seen: tuple[str, ...]) -> int:
     reference = table.reference_of(column)
-    if reference is None or table.name in seen:
+    if reference is None or reference.referred_table in (*seen, table.name):
         return NEVER
     title = subject.answers.get((reference.referred_table, "title"))
     if title is None:

@@ -23,16 +23,18 @@ from ..forms.fields import (
     TextField,
 )
 from ..pages.table_context import TableContext
-from ..pages.table_pages import Order, Reference, TablePages
+from ..pages.table_pages import Order, Reference, TablePages, python_type
 from ..pages.titles import DEPTH
 from .cells import Cell
 from .readers import Path, Reader, TextAt, TextOrKey, nothing
 
 
 def has_key_title(pages: TablePages, reach: Reach) -> bool:
-    """Tell whether a record whose title is empty goes by its noun and its key."""
+    """Tell whether a record whose title is empty goes by its noun and its key: one of
+    numbers; others are no words, or may be empty themselves."""
     is_open = not any(reach.hides(pages.table.fullname, key) for key in pages.key)
-    return bool(pages.key) and is_open and pages.title_may_be_empty
+    are_numbers = all(python_type(pages.column(key)) is int for key in pages.key)
+    return bool(pages.key) and are_numbers and is_open and pages.title_may_be_empty
 
 
 class JoinedSelect:
