@@ -23,7 +23,7 @@ TARGET = Path(__file__).parent / "screenshots"
 PORT = 8043
 DATABASE = "skerry_lights.db"
 PAGES = {
-    "front": "/",
+    "find": "/t/station",
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
     "filter": "/t/inspection?result.is=failed&panel=filter",
     "tree": "/t/keeper?layout=tree",
@@ -105,6 +105,11 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
             page.goto(address + path)
         if picture == "bulk":
             preview(page)
+        if picture == "find":
+            page.keyboard.press("/")
+            page.keyboard.type("farne")
+            page.locator(".found section").nth(2).wait_for()
+            page.keyboard.press("ArrowDown")
         if picture == "list":
             page.locator("table.rows tbody tr").nth(3).hover()
         take(picture)

@@ -37,8 +37,9 @@ def find_records(
     table, those first whose titles begin so. What an index finds is looked for first;
     `seconds` is the time for all."""
     made = RecordSearch()
-    # what is named by itself before what is named by another: a station, its visits
-    contexts = sorted(contexts, key=_is_named_by_another)
+    # what is named by itself before what is named by another, a station before its
+    # visits, and views, which show others' records, last
+    contexts = sorted(contexts, key=_rank)
     if len(search.strip()) < FEWEST:
         return made
     end = time.monotonic() + seconds
@@ -58,9 +59,10 @@ def find_records(
     return made
 
 
-def _is_named_by_another(context: TableContext) -> bool:
+def _rank(context: TableContext) -> tuple[bool, bool]:
     keys = context.pages.parsed_title.keys
-    return bool(keys) and keys[0] in context.pages.lookups
+    is_of_another = bool(keys) and keys[0] in context.pages.lookups
+    return not context.pages.is_changeable, is_of_another
 
 
 def _plan(context: TableContext) -> LookupPlan:
