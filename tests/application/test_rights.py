@@ -219,7 +219,12 @@ class EveryAddressTest(RightsCase):
             return {404} if known else {302, 404}
         if rule == "signed in":
             # where anyone sees a table, anyone may ask for these too
-            open_to_all = ("pages.front", "pages.dates", "pages.shortcuts")
+            open_to_all = (
+                "pages.front",
+                "pages.find",
+                "pages.dates",
+                "pages.shortcuts",
+            )
             return works if known or endpoint in open_to_all else {302}
         if rule in ("keeps", "log"):
             may = held.manages_users if rule == "keeps" else held.reads_audit_log

@@ -117,9 +117,7 @@ class OnPostgresql(OnSqlite):
 
 @needs("mariadb")
 class OnMariadb(OnSqlite):
-    SLEEP = (
-        "SELECT count(*) FROM quay a, quay b, seq_1_to_9000000 c WHERE sqrt(c.seq) < -1"
-    )
+    SLEEP = "SELECT count(*) FROM quay a, quay b, seq_1_to_200000000 c WHERE sqrt(c.seq) < -1"
 
     @classmethod
     def make(cls) -> str:
