@@ -116,7 +116,7 @@ class Finding:
         module = import_module(f"{self.app.name}.kit.queries.record_search")
         views = import_module(f"{self.app.name}.kit.web.find_views")
         late = partial(module.find_records, seconds=0)
-        slow = mock.patch.object(module, "_cost", lambda plan: 1)
+        slow = mock.patch.object(module, "_cost", lambda context: 1)
         with slow, mock.patch.object(views, "find_records", late):
             page = self.client("boss").get("/find?q=tern").text
         self.assertIn("Not searched, since that would take long: Crews, Ports, Vessels, Visits.", page)  # fmt: skip

@@ -43,12 +43,12 @@ def find_records(
     if len(search.strip()) < FEWEST:
         return made
     end = time.monotonic() + seconds
-    plans = [(context, _plan(context)) for context in contexts if context.pages.key]
-    for context, plan in sorted(plans, key=lambda each: _cost(each[1])):
-        if time.monotonic() + (SEARCH_SECONDS if _cost(plan) else 0) > end:
+    keyed = [context for context in contexts if context.pages.key]
+    for context in sorted(keyed, key=_cost):
+        if time.monotonic() + _cost(context) * SEARCH_SECONDS > end:
             made.left_out.append(context)
             continue
-        found = plan.find(search)
+        found = _plan(context).find(search)
         if found.options:
             more = found.more or len(found.options) > SHOWN
             made.found.append(FoundRecords(context, found.options[:SHOWN], more))
@@ -75,7 +75,9 @@ def _plan(context: TableContext) -> LookupPlan:
     return context.plan(LookupPlan, "all tables", build=build)
 
 
-def _cost(plan: LookupPlan) -> int:
+def _cost(context: TableContext) -> int:
     """Return 0 for a table whose titles are found quickly, 1 for one that may have to be
     read as a whole."""
-    return int(plan.is_long and not plan.is_served)
+    pages = context.pages
+    is_served = any(key in pages.prefix_searchable for key in pages.parsed_title.keys[:1])  # fmt: skip
+    return int(pages.is_large and not is_served)
