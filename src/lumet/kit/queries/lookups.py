@@ -22,7 +22,7 @@ from .search import (
     spellings,
 )
 from .select_builder import SelectBuilder
-from .title_search import Search, is_titled, read_search
+from .title_search import ANY, TEXT, Search, is_titled, read_search
 
 SHORT_LIST = 50  # so many choices are in the page; above, one types to find
 FOUND_AT_ONCE = 20
@@ -133,10 +133,11 @@ class LookupPlan(Plan):
         spelled = spellings(asked.text)
         bound |= self._server.prefix_values(spelled)
         found: list[Option] = []
-        *first, holds = self._statements(asked, len(spelled))
+        *titled, begins, holds = self._statements(asked, len(spelled))
         usual = None if self.is_served else SEARCH_SECONDS
-        timed = [(each, usual) for each in first]
-        for statement, seconds in (*timed, (holds, SEARCH_SECONDS)):
+        timed = [(each, SEARCH_SECONDS) for each in titled]
+        is_cut = False
+        for statement, seconds in (*timed, (begins, usual), (holds, SEARCH_SECONDS)):
             try:
                 with database.reading(seconds) as connection:
                     known = {option.value for option in found}
@@ -145,10 +146,12 @@ class LookupPlan(Plan):
             except DBAPIError as error:
                 if classify(error).kind != "busy":
                     raise
-                return _cut_out(found, skip)._replace(is_cut=True)
+                is_cut = True
+                if statement not in titled:
+                    break
             if len(found) >= wanted:
                 break
-        return _cut_out(found, skip)
+        return _cut_out(found, skip)._replace(is_cut=is_cut)
 
     def _statements(self, search: Search, spelled: int) -> list[Any]:
         """Return the statements that find what a search means: what it is the whole
@@ -162,7 +165,7 @@ class LookupPlan(Plan):
         likes = matchers(self._terms, self._server, search.is_folded)
         begins: Any = or_(*[like(bindparam("begin"), escape="\\") for like in likes])
         found = []
-        if search.modes:
+        if search.modes and not self._is_begun(search):
             held = self._selection.title_columns()
             is_one = is_titled(held, search.modes, self._server, search.is_folded)
             found.append(self._all.where(is_one))
@@ -176,6 +179,12 @@ class LookupPlan(Plan):
         # on many rows an order would want all of them before the first is known
         found.append(holds if self._pages.is_large else holds.order_by(*self._terms))
         return [each.limit(bindparam("wanted")) for each in found]
+
+    def _is_begun(self, search: Search) -> bool:
+        """Tell whether what has a search as its whole title begins so, and an index finds
+        that: a title of one text."""
+        is_one = self._pages.parsed_title.texts == ("", "")
+        return bool(self._served) and is_one and {*search.modes} <= {TEXT, ANY}
 
     def one(
         self, connection: Connection, value: Any, given: Mapping[str, Any] = NOTHING
