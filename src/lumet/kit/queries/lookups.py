@@ -84,6 +84,9 @@ class LookupPlan(Plan):
         statement = selection.statement()
         if pages.soft_delete and not with_deleted:
             statement = statement.where(pages.is_alive(selection.base))
+        if isinstance(referred, str) and pages.column(referred).nullable:
+            # what has no value there cannot be referred to
+            statement = statement.where(selection.base.c[referred].is_not(None))
         for key in given:
             matches = selection.base.c[key] == bindparam(f"given_{key}")
             statement = statement.where(matches)
