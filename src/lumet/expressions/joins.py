@@ -10,8 +10,8 @@ End = tuple[str, str]  # a table and a column, as the database spells them
 
 
 def joined_columns(database: Database) -> dict[End, dict[End, str]]:
-    """Return the columns that views join, each with those of other tables that it is
-    joined with and the view that does so. What cannot be parsed says nothing. Example:
+    """Return the joined columns of views: for each column those of other tables, with
+    the name of the view. A view that cannot be parsed has none. Example:
     `SELECT … FROM light l JOIN keeper k ON k.nr = l.who` joins `light.who` with
     `keeper.nr`."""
     found: dict[End, dict[End, str]] = {}

@@ -438,7 +438,8 @@ def _ends(subject: Subject, columns: Iterable[Column]) -> Iterator[str]:
 
 
 def title_of_only_value(subject: Subject) -> Choice | None:
-    """A number that no two records share, or a version. Example: `{version}` of `schema_version (id, version)`, `{rating}` of a rating."""
+    """A number that no two records share, or a version. Example: `{version}` of
+    `schema_version (id, version)`, `{rating}` of a rating."""
     saying = [
         c
         for c in subject.table.columns

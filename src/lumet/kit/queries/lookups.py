@@ -184,8 +184,7 @@ class LookupPlan(Plan):
         return [each.limit(bindparam("wanted")) for each in found]
 
     def _is_begun(self, search: Search) -> bool:
-        """Tell whether what has a search as its whole title begins so, and an index finds
-        that: a title of one text."""
+        """Tell whether the index finds whole titles as well: those of one text."""
         is_one = self._pages.parsed_title.texts == ("", "")
         return bool(self._served) and is_one and {*search.modes} <= {TEXT, ANY}
 

@@ -27,7 +27,7 @@ MOST = 8  # of tables, of views and of actions
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """Something that was found: its words, what stands behind them, its address."""
+    """A result: its text, a note, its address."""
 
     text: str
     note: str
@@ -36,7 +36,7 @@ class Hit:
 
 @dataclass(frozen=True, slots=True)
 class HitGroup:
-    """What was found of one sort; `more` is the address of all of it, "" for none."""
+    """The results of one sort; `more` is the address of all, "" for none."""
 
     label: str
     hits: Sequence[Hit]
