@@ -295,6 +295,12 @@ class OldSchemaTest(BrowserCase):
         self.assertGreater(len(tables), 40)
         labels = page.locator(".side .tables a").all_inner_texts()
         self.assertEqual(len(labels), len(set(labels)))  # each has its own
+        filter_ = page.get_by_label("Filter the menu")
+        filter_.fill(labels[-1])
+        expect(page.locator(".side .tables a:visible").last).to_have_text(labels[-1])
+        self.assertLess(page.locator(".side .tables a:visible").count(), len(labels))
+        filter_.press("Escape")
+        self.assertEqual(page.locator(".side .tables a:visible").count(), len(labels))
         for number, table in enumerate(tables[:: len(tables) // 4]):
             self.check_widths(table)
             first = page.locator("table[data-list] a.title")

@@ -241,8 +241,7 @@ def title_of_event(subject: Subject) -> Choice | None:
     `{station_id} · {inspected_on}` of an inspection."""
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)
                and not is_actor(c.name)]  # fmt: skip
-    dates = [c for c in subject.table.columns if _is_date(subject, c)
-             and not _ENDS_OF_TIME.intersection(split_words(c.worded))]  # fmt: skip
+    dates = _dates(subject)
     if lookups and dates:
         columns = (_subject_of_event(subject, lookups).name, dates[0].name)
         return Choice(_joined(columns), "what it is about, and when", 0.8)
@@ -318,8 +317,7 @@ def _with_date(
 ) -> Choice:
     """Return a title of a column; of somebody's login with the date beside it, since
     many records have it."""
-    dates = [c for c in subject.table.columns if _is_date(subject, c)
-             and not _ENDS_OF_TIME.intersection(split_words(c.worded))]  # fmt: skip
+    dates = _dates(subject)
     if dates and _is_login(subject, column):
         return Choice(_joined([column.name, dates[0].name]), "who, and when", confidence)  # fmt: skip
     lookups = [c for c in subject.table.columns if _is_shallow_lookup(subject, c)]
@@ -616,6 +614,16 @@ def _is_date(subject: Subject, column: Column) -> bool:
     spelled = profile is not None and "YYYY" in profile.spelling
     dated = column.type.kind in ("date", "datetime") or spelled
     return dated and not is_stamp(column) and _is_filled(subject, column)
+
+
+def _dates(subject: Subject) -> list[Column]:
+    """Return the dates of something that happened, rather than its end."""
+    return [
+        column
+        for column in subject.table.columns
+        if _is_date(subject, column)
+        and not _ENDS_OF_TIME.intersection(split_words(column.worded))
+    ]
 
 
 def _is_part(subject: Subject, column: Column) -> bool:

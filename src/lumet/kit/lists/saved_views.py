@@ -1,12 +1,22 @@
 """Saved views of a list: what of their queries a user may see."""
 
+from dataclasses import replace
 from urllib.parse import parse_qsl, urlencode
 
+from ..accounts.preferences import SavedView
 from ..queries.filters import seen_operators
 from .list_request import ListRequest
 from .list_spec import TITLE
 
 _COLUMNS = ("sort", "columns", "by", "sum")  # parameters that list columns
+
+
+def visible_view(list_request: ListRequest, view: SavedView) -> SavedView:
+    """Return a view as a user may see it: an own one whole, of another's what names
+    nothing that this user may not see."""
+    if view.is_own:
+        return view
+    return replace(view, query=visible_query(list_request, view.query))
 
 
 def visible_query(list_request: ListRequest, query: str) -> str:

@@ -10,7 +10,7 @@ from flask_babel import gettext as _
 from werkzeug.datastructures import MultiDict
 
 from ..lists.list_request import ListRequest
-from ..lists.saved_views import visible_query
+from ..lists.saved_views import visible_view
 from ..pages.context import current_reach, lower_first, own_roles, preferences, site
 from ..pages.table_context import TableContext
 from ..pages.urls import add_address, list_address, record_address
@@ -106,10 +106,8 @@ def _views(words: Sequence[str]) -> Iterator[Hit]:
         context = contexts.get(view.table)
         if context is None or not _holds(view.name, words):
             continue
-        query = view.query
-        if not view.is_own:
-            asked = ListRequest(context, MultiDict(), preferences())
-            query = visible_query(asked, query)
+        asked = ListRequest(context, MultiDict(), preferences())
+        query = visible_view(asked, view).query
         address = list_address(view.table) + (f"?{query}" if query else "")
         yield Hit(view.name, str(context.pages.plural), address)
 

@@ -48,7 +48,7 @@ from ..lists.list_html import Heading, Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import SIZES, ListRequest
 from ..lists.list_spec import TITLE
-from ..lists.saved_views import visible_query
+from ..lists.saved_views import visible_view
 from ..pages import urls
 from ..pages.actions import LIST, RECORD, Action
 from ..pages.context import lower_first, note, own_roles, preferences, site
@@ -147,9 +147,7 @@ def _views(list_request: ListRequest) -> list[SavedView]:
     nothing that this user may not see."""
     roles = [role.name for role in own_roles()]
     return [
-        each
-        if each.is_own
-        else replace(each, query=visible_query(list_request, each.query))
+        visible_view(list_request, each)
         for each in list_request.kept.views(list_request.pages.name, roles)
     ]
 
