@@ -161,10 +161,11 @@ def measure_modules(is_full: bool) -> None:
     short: dict[str, list[str]] = {
         "survey": [], "scale": ["--tables", "200"], "live": [], "inference": [],
         "lists": ["--rows", "200000", "--short"], "lookups": ["--rows", "200000"],
+        "layouts": ["--rows", "200000"],
         "related": ["--children", "50000"], "hostile": [], "population": ["--rows", "100000"],
         "exports": ["--rows", "100000", "--keyless", "40000", "--times", "1"],
     }  # fmt: skip
-    kinds = {"survey": three.split(","), "scale": three.split(","), "lists": ["--kinds", two], "lookups": ["--kinds", two],
+    kinds = {"survey": three.split(","), "scale": three.split(","), "lists": ["--kinds", two], "lookups": ["--kinds", two], "layouts": ["--kinds", two],
              "related": ["--kinds", three], "exports": ["--kinds", two]}  # fmt: skip
     for name, options in short.items():
         print(f"\nbench.{name}", flush=True)

@@ -80,6 +80,10 @@ CORPUS = (
     Schema("text messages", "gammu-smsd", _by_word("**/examples/KIND.sql*", sqlite="sqlite", postgresql="pgsql", mariadb="mysql")),
     Schema("configuration", "goiardi", _by_word("**/goiardi-schema-KIND.sql", postgresql="postgres", mariadb="mysql"), schema="goiardi"),
     Schema("rooms", "matrix-synapse", _by_word("**/full_schemas/72/full.sql.KIND", sqlite="sqlite", postgresql="postgres"), python=True),
+    Schema("device graphs", "cacti", {MY: ("usr/share/cacti/conf_templates/cacti.sql",)}),
+    Schema("monitored hosts", "icinga2-ido-pgsql", {PG: ("usr/share/icinga2-ido-pgsql/schema/pgsql.sql",)}),
+    Schema("monitoring", "icingadb", {PG: ("usr/share/icingadb/schema/pgsql/schema.sql",), MY: ("usr/share/icingadb/schema/mysql/schema.sql",)}),
+    Schema("monitoring rules", "icingaweb2-module-director", {PG: ("usr/share/icingaweb2/modules/director/schema/pgsql.sql",)}),
     Schema("clinic", "gnumed-server", {PG: ("**/sql/gm*-static.sql", "**/sql/gm*[a-z].sql")}),
 )  # fmt: skip
 

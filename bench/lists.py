@@ -134,6 +134,7 @@ class Pair:
         name_package(folder, self.package)
         target = folder / "design/tables/reading.toml"
         target.write_text(DECISIONS)
+        self.decide()
         run_generation(folder)
         sys.path.insert(0, str(folder))
         os.environ["STATE_FOLDER"] = str(folder)
@@ -164,6 +165,9 @@ class Pair:
         self.floor = lists.create_app().test_client()
         self.floor.get(f"/sign-in/{self.digest}")
         self.after = self._middle()
+
+    def decide(self) -> None:
+        """Decide something more before the application is generated."""
 
     def _token(self) -> str:
         page = self.client.get("/sign-in").get_data(as_text=True)

@@ -13,8 +13,11 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from lumet.design.decision_schema import (
     DETAIL_EDITS,
+    CardDecisions,
+    CardPageDecisions,
     Detail,
     FieldDecisions,
+    FrontDecisions,
     Key,
     ListDecisions,
     PageDecisions,
@@ -25,9 +28,11 @@ from lumet.design.value_types import COLUMNS, ValueType
 from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import FUNCTIONS
 from lumet.inference import (
+    cards,
     columns,
     details,
     kinds,
+    layouts,
     references,
     relations,
     tables,
@@ -137,6 +142,8 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Read-only", "Columns that are shown, but not entered.", columns.READ_ONLY_RULES),
     ("List", "The columns of a list, and its order.",
      (tables.columns_of_list, tables.order_of_list)),
+    ("Layouts", "The columns of a calendar, a board and a map.",
+     (layouts.expand_of_list, layouts.calendar_of_list, layouts.board_of_list, layouts.map_of_list)),
     ("Sections", "The sections of a form and a record.", (tables.sections_of,)),
     ("Related records", "The related records on a record's page.",
      (details.details_of_references, details.relation_label, relations.in_place,
@@ -144,6 +151,7 @@ _QUESTIONS: tuple[tuple[str, str, Sequence[Callable[..., Any]]], ...] = (
     ("Many-to-many", "Junction tables, and their pages.",
      (relations.junction_of, tables.pages_of_table)),
     ("Trees", "Hierarchies within a table.", (relations.hierarchy_of,)),
+    ("Cards", "The cards of the first page.", (cards.cards_of_front,)),
     ("Soft delete", "The column that marks deleted records.", (tables.soft_delete_of,)),
 )  # fmt: skip
 
@@ -374,6 +382,7 @@ def decisions_page() -> str:
         "[field.colour]",
         'references = "light_colour.value"',
         "```",
+        *_cards_section(),
         "",
         "## For all tables at once",
         "",
@@ -410,6 +419,43 @@ def decisions_page() -> str:
         "",
     ]
     return "\n".join(lines)
+
+
+def _cards_section() -> list[str]:
+    """Return the section about pages of cards."""
+
+    def keys(owner: type[Any]) -> list[str]:
+        head = ["", "| key | takes | default | means |", "|---|---|---|---|"]
+        return head + [
+            _row(k, _default(owner, k.name)) for k in keys_of(owner).values()
+        ]
+
+    return [
+        "",
+        "## Cards",
+        "",
+        "`design/front.toml` decides the first page: its cards, in the order of the file, each a line of",
+        "`[cards]`. Inferred ones are there too; the same line without `#~` changes one, `NAME = false` removes",
+        "it. A figure shows no more than its user may see, is kept for a minute for all users of the same",
+        "reach, and may take a second; each leads to the list behind it. A card whose table, column or filter",
+        "a user may not see is left out. Users choose and order the cards of a page for themselves.",
+        "",
+        "```toml",
+        "[cards]",
+        'to_repair = { kind = "number", table = "repair", filter = "status.is=reported" }',
+        'ours = { kind = "rows", table = "repair", filter = "status.is=reported&sort=-reported_on", label = "Latest" }',
+        'costs = { kind = "line", table = "repair", by = "done_on", sum = "labour_eur", every = "year" }',
+        'results = { kind = "bars", table = "inspection", by = "result" }',
+        "station_by_kind = false",
+        "```",
+        *keys(FrontDecisions),
+        "",
+        "Of a card:",
+        *keys(CardDecisions),
+        "",
+        "Files in `design/pages` are further pages of the same kind, in the menu: `NAME.toml` is at `/pages/NAME`.",
+        *keys(CardPageDecisions),
+    ]
 
 
 def _row(key: Key, default: str) -> str:

@@ -26,16 +26,16 @@ PAGES = {
     "find": "/t/station",
     "list": "/t/inspection?result.is=failed&result.is=passed&inspected_on.within=last-year",
     "filter": "/t/inspection?result.is=failed&panel=filter",
-    "tree": "/t/keeper?layout=tree",
-    "cells": "/t/repair",
-    "cards": "/t/vessel?layout=cards",
+    "calendar": "/t/voyage?layout=calendar&at=2026-05",
+    "board": "/t/repair?layout=board",
+    "map": "/t/station?layout=map",
+    "chart": "/t/inspection?layout=chart&by=inspected_on&every=year&stack=result",
     "record": "/t/station/r/6",
     "form": "/t/inspection/r/100/edit",
     "delete": "/t/station/r/6/delete",
     "rows": "/t/voyage/r/2/edit",
     "health": "/data-health",
-    "roles": "/roles",
-    "bulk": "/t/repair",
+    "front": "/",
     "activity": "/log",
 }
 
@@ -78,13 +78,6 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
     page.get_by_role("button", name="Sign in").click()
     for picture, path in PAGES.items():
         page.goto(address + path)
-        if picture == "cells":
-            page.locator("tbody [tabindex='0']").focus()
-            page.keyboard.press("ArrowDown")
-            for _cell in range(4):
-                page.keyboard.press("ArrowRight")
-            page.keyboard.press("Enter")
-            page.locator("form.in-place").wait_for()
         if picture == "form":
             page.get_by_label("Visibility").fill("235")
             page.get_by_role("button", name="Save", exact=True).click()
@@ -97,14 +90,9 @@ def take_all(page: Page, address: str, name: str, password: str) -> None:
         if picture == "rows":
             page.locator("tr:nth-child(2) .away label").click()
             page.locator("tr:nth-child(3)").get_by_label("Cargo").fill("260")
-        if picture == "tree":
-            page.locator("a.opener").first.click()
-            page.locator("tr.level-1").first.wait_for()
         if picture == "activity":
             change(page, address)
             page.goto(address + path)
-        if picture == "bulk":
-            preview(page)
         if picture == "find":
             page.keyboard.press("/")
             page.keyboard.type("farne")
@@ -125,22 +113,6 @@ def take_rehearsal(folder: Path) -> None:
         page.goto((folder / "rehearsal.html").as_uri())
         page.screenshot(path=TARGET / "rehearsal.png")
         browser.close()
-
-
-def preview(page: Page) -> None:
-    """Select some records and look at what a change of theirs would do."""
-    for number in range(5):
-        page.locator("input[name=chosen-row]").nth(number).check()
-    page.locator("summary", has_text="Edit").click()
-    page.get_by_label("Field").select_option("status")
-    page.get_by_role("button", name="Edit…").click()
-    page.locator("[name=status]").last.wait_for()
-    if page.locator("select[name=status]").count():
-        page.locator("select[name=status]").select_option(index=2)
-    else:
-        page.locator("[name=status]").last.check(force=True)
-    page.get_by_role("button", name="Preview").click()
-    page.get_by_text("Will be changed").wait_for()
 
 
 def change(page: Page, address: str) -> None:

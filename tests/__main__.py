@@ -12,12 +12,14 @@ import sys
 import tempfile
 import time
 import unittest
+from collections import defaultdict
 from collections.abc import Iterator
 from typing import Any
 
 from tests.support import capabilities
 
 TOP = "tests"
+SHOWN = 12  # modules
 BESIDE = (
     "tests.application.test_accessibility",
     "tests.application.test_walks",
@@ -25,7 +27,10 @@ BESIDE = (
     "tests.application.test_extending",
     "tests.application.test_kinds",
     "tests.application.test_row_rules",
+    "tests.application.test_spelled_dates",
     "tests.application.test_mounted",
+    "tests.application.test_none",
+    "tests.application.test_parts",
     "tests.application.test_renames",
     "tests.live.test_live",
     "tests.project.test_distribution",
@@ -36,13 +41,24 @@ BESIDE = (
 
 
 class CountingResult(unittest.TextTestResult):
-    """Counts what passed, and knows how long each test took."""
+    """Counts what passed, and how long each module took, with what its classes set up."""
 
     passed = 0
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.seconds: defaultdict[str, float] = defaultdict(float)
+        self.before = time.monotonic()
 
     def addSuccess(self, test: unittest.TestCase) -> None:
         super().addSuccess(test)
         self.passed += 1
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        now = time.monotonic()
+        self.seconds[type(test).__module__] += now - self.before
+        self.before = now
 
 
 def cases(suite: Any) -> Iterator[unittest.TestCase]:
@@ -89,6 +105,8 @@ def run(suite: unittest.TestSuite) -> list[int]:
     for line in capabilities.left_out():
         print(line)
     assert isinstance(result, CountingResult)
+    slowest = sorted(result.seconds.items(), key=lambda pair: -pair[1])[:SHOWN]
+    print("slowest:", ", ".join(f"{name[6:]} {spent:.0f} s" for name, spent in slowest))
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return [result.passed, failed, len(result.skipped)]
 

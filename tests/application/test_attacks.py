@@ -11,8 +11,11 @@ from sqlalchemy import event
 
 from tests.application import (
     test_beyond,
+    test_cards,
     test_custom,
     test_exports,
+    test_filters,
+    test_layouts,
     test_outbox,
     test_served,
     test_undeclared,
@@ -35,8 +38,11 @@ INSERT INTO light VALUES ('M', 1, 'Main');
 DOCUMENT = Path(__file__).parent.parent.parent / "docs" / "security.md"
 ELSEWHERE = (
     test_beyond,
+    test_cards,
     test_custom,
     test_exports,
+    test_filters,
+    test_layouts,
     test_limits,
     test_outbox,
     test_refusals,

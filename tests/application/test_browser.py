@@ -1,10 +1,12 @@
 """The demo's application in a real browser, used as a person uses it."""
 
 import re
+from datetime import date, timedelta
 from typing import Any
 
 from tests.support.browser import BrowserCase, expect
 from tests.support.capabilities import needs
+from tests.support.projects import make_database
 
 
 @needs("browser")
@@ -201,8 +203,8 @@ class BrowserTest(BrowserCase):
             page.locator("[aria-sort=ascending]")
         ).wait_for()
         page.get_by_text("Columns", exact=True).click()
-        page.get_by_label("Remarks").check()
-        page.get_by_role("button", name="Apply").click()
+        page.get_by_label("Remarks", exact=True).check()
+        page.get_by_role("button", name="Apply", exact=True).click()
         page.get_by_role("columnheader", name="Remarks").wait_for()
         page.get_by_role("link", name="Views", exact=True).click()
         page.get_by_label("Save the current view as").fill("Dear failures")
@@ -471,6 +473,13 @@ class BrowserTest(BrowserCase):
         self.press("/", "far ness", "Enter")  # faster than the answer
         page.wait_for_url("**/t/station/r/*")
         page.get_by_role("heading", name="Farne Ness", exact=True).wait_for()
+        # a group that was folded by keyboard is folded on the next page
+        head = page.locator("summary", has_text="Overviews")
+        head.focus()
+        with page.expect_response("**/menu"):
+            self.press("ArrowLeft")
+        page.reload()
+        expect(page.locator("details:not([open]) summary")).to_have_text("Overviews")
         page.set_viewport_size({"width": 390, "height": 844})
         page.locator(".find-button").click()
         page.keyboard.type("vess")
@@ -478,6 +487,184 @@ class BrowserTest(BrowserCase):
         width = page.evaluate("document.documentElement.scrollWidth")
         self.assertLessEqual(width, 390)
         page.set_viewport_size({"width": 1280, "height": 800})
+
+    def test_entries_are_moved_by_pointer_and_by_keyboard(self) -> None:
+        page = self.page
+        self.sign_in("editor")
+        first = "SELECT left_on, returned_on FROM voyage WHERE id = ?"
+        self.open("/t/voyage?layout=calendar&at=2026-05")
+        entry = page.locator("[data-move]:not([data-tail])").nth(2)
+        address = str(entry.get_attribute("href"))
+        number = address.rpartition("/")[2]
+        ((begins, ends),) = self.ask(first.replace("?", number))
+        entry.focus()
+        with page.expect_navigation():
+            self.press("Alt+ArrowRight")
+        later = [
+            str(date.fromisoformat(day) + timedelta(days=1)) for day in (begins, ends)
+        ]
+        self.assertEqual(list(self.ask(first.replace("?", number))[0]), later)
+        moved = page.locator(f"a[href='{address}']:not([data-tail])").first
+        expect(moved).to_be_focused()
+        # by pointer, a week later
+        target = page.locator(
+            f"[data-target='{date.fromisoformat(later[0]) + timedelta(days=7)}']"
+        )
+        with page.expect_navigation():
+            moved.drag_to(target)
+        week = [str(date.fromisoformat(day) + timedelta(days=7)) for day in later]
+        self.assertEqual(list(self.ask(first.replace("?", number))[0]), week)
+        # what another changed meanwhile is not moved, and the page says so
+        make_database(
+            self.database,
+            f"UPDATE voyage SET returned_on = left_on WHERE id = {number}",
+        )
+        page.locator(f"a[href='{address}']:not([data-tail])").first.focus()
+        self.press("Alt+ArrowLeft")
+        expect(page.get_by_role("alert")).to_contain_text(
+            "Another user changed this record"
+        )
+        self.assertEqual(self.ask(first.replace("?", number)), [(week[0], week[0])])
+        # a card, to the next column and back
+        self.open("/t/repair?layout=board")
+        card = page.locator("[data-name=Reported] [data-move]").first
+        number = str(card.get_attribute("href")).rpartition("/")[2]
+        status = f"SELECT status FROM repair WHERE id = {number}"
+        card.focus()
+        with page.expect_navigation():
+            self.press("Alt+ArrowRight")
+        self.assertEqual(self.ask(status), [("planned",)])
+        card = page.locator("[data-name=Planned] [data-move]:focus")
+        with page.expect_navigation():
+            card.drag_to(page.locator("[data-name=Reported] header"))
+        self.assertEqual(self.ask(status), [("reported",)])
+
+    def test_entries_are_moved_by_touch(self) -> None:
+        context = self.browser.new_context(
+            viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True
+        )
+        self.addCleanup(context.close)
+        self.page = page = context.new_page()
+        device = context.new_cdp_session(page)
+
+        def touch(kind: str, *at: float) -> None:
+            points = [{"x": at[0], "y": at[1]}] if at else []
+            device.send(
+                "Input.dispatchTouchEvent", {"type": kind, "touchPoints": points}
+            )
+
+        self.sign_in("editor")
+        self.open("/t/repair?layout=board")
+        card = page.locator("[data-name=Reported] [data-move]").first
+        card.scroll_into_view_if_needed()
+        number = str(card.get_attribute("href")).rpartition("/")[2]
+        box = card.bounding_box()
+        lane = page.locator("[data-name=Planned]").bounding_box()
+        assert box is not None and lane is not None
+        x, y = box["x"] + 20, box["y"] + 12
+        touch("touchStart", x, y)
+        page.locator(".ghost").wait_for()  # it is held
+        for part in (0.3, 0.6, 1.0):
+            touch("touchMove", x + (lane["x"] + 30 - x) * part, y)
+        with page.expect_navigation():
+            touch("touchEnd")
+        status = f"SELECT status FROM repair WHERE id = {number}"
+        self.assertEqual(self.ask(status), [("planned",)])
+        # cards of the first page: a touch that stays moves one, another scrolls
+        self.open("/arrange")
+        entries = page.locator("[data-reorder] li")
+        names = entries.locator("label").all_inner_texts()
+        first, third = entries.nth(0).bounding_box(), entries.nth(2).bounding_box()
+        assert first is not None and third is not None
+        x, y, down = first["x"] + 60, first["y"] + 12, third["y"] + third["height"] - 6
+        touch("touchStart", x, y)
+        touch("touchMove", x, y + 40)
+        touch("touchMove", x, down)
+        touch("touchEnd")
+        self.assertEqual(entries.locator("label").all_inner_texts(), names)
+        page.evaluate("window.scrollTo(0, 0)")
+        touch("touchStart", x, y)
+        page.locator("[data-reorder] li.held").wait_for()
+        touch("touchMove", x, down)
+        touch("touchEnd")
+        expect(entries.locator("label")).to_have_text(
+            [*names[1:3], names[0], *names[3:]]
+        )
+        box = entries.nth(1).get_by_role("checkbox")
+        before = box.is_checked()
+        entries.nth(1).locator("label").click(position={"x": 60, "y": 10})
+        expect(box).to_be_checked(checked=not before)
+
+    def test_columns_are_moved_and_widened(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.open("/t/station")
+        heads = page.locator("th[data-key]")
+        keys = [str(each.get_attribute("data-key")) for each in heads.all()]
+        second, third = keys[1], keys[2]
+        page.locator(f"#sort-{second}").focus()
+        with page.expect_navigation():
+            self.press("Alt+ArrowRight")
+        expect(page.locator(f"#sort-{second}")).to_be_focused()
+        expect(heads.nth(2)).to_have_attribute("data-key", second)
+        with page.expect_navigation():  # by pointer, back
+            page.locator(f"th[data-key={second}]").drag_to(
+                page.locator(f"th[data-key={third}]")
+            )
+        expect(heads.nth(1)).to_have_attribute("data-key", second)
+        head = page.locator(f"th[data-key={second}]")
+        before = head.bounding_box()
+        page.locator(f"#sort-{second}").focus()
+        with page.expect_response("**/columns"):
+            self.press("Alt+Shift+ArrowRight")
+        edge = head.locator(".edge")
+        box = edge.bounding_box()
+        assert box is not None and before is not None
+        page.mouse.move(box["x"] + 4, box["y"] + 10)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 64, box["y"] + 10, steps=4)
+        with page.expect_response("**/columns"):
+            page.mouse.up()
+        page.reload()
+        after = page.locator(f"th[data-key={second}]").bounding_box()
+        assert after is not None
+        self.assertAlmostEqual(after["width"], before["width"] + 16 + 60, delta=6)
+        self.check_accessibility()
+        page.get_by_role("link", name="Columns").click()
+        self.check_accessibility()
+        page.get_by_role("button", name="Reset", exact=True).click()
+        expect(page.locator("table.fixed")).to_have_count(0)
+
+    def test_a_map_opens_its_points_by_keyboard(self) -> None:
+        page = self.page
+        self.sign_in("viewer")
+        self.open("/t/station?layout=map&name.is=Farne+Ness")
+        point = page.locator(".map .point")
+        expect(point).to_have_attribute("aria-label", "Farne Ness")
+        point.focus()
+        with page.expect_navigation():
+            self.press("Enter")
+        page.get_by_role("heading", name="Farne Ness", exact=True).wait_for()
+        self.open("/t/station?layout=map")
+        groups = page.locator(".map .cluster").first
+        expect(groups).to_have_attribute("aria-label", re.compile(r"\d+ records"))
+
+    def test_cards_are_arranged_by_keyboard(self) -> None:
+        page = self.page
+        self.sign_in()
+        self.check_accessibility()
+        page.get_by_role("link", name="Arrange").click()
+        first = page.locator("[data-reorder] li").first
+        name = first.locator("label").inner_text().strip()
+        first.get_by_role("button", name="down").focus()
+        self.press("ArrowDown", "ArrowDown")
+        expect(page.locator("[data-reorder] li").nth(2)).to_contain_text(name)
+        page.locator("[data-reorder] li").nth(1).get_by_role("checkbox").uncheck()
+        page.get_by_role("button", name="Save").last.click()
+        page.wait_for_url(f"http://127.0.0.1:{self.port}/")
+        numbers = page.locator(".card-number").all_inner_texts()
+        self.assertEqual(len(numbers), 2)
+        self.assertIn(name, numbers[1])
 
     def test_every_kind_of_page_is_accessible_and_fits_narrow_windows(self) -> None:
         self.open("/sign-in")

@@ -482,7 +482,10 @@ class Custom:
             self.assertIn("#1c3d5a", answer.text)
         page = client.get("/reports/dark")
         self.assertIn("Dark at Holm: Low", page.text)
-        self.assertIn('href="/reports/dark" aria-current="page">Dark masts', page.text)
+        self.assertIn(
+            'href="/reports/dark" data-name="/reports/dark" aria-current="page"><span>Dark masts',
+            page.text,
+        )
         self.assertNotIn("Dark masts", viewer.get("/t/mast").text)
         self.assertEqual(viewer.get("/reports/dark").status_code, 403)
         nobody = self.app.test_client().get("/reports/dark")

@@ -85,7 +85,7 @@ class ExtendingTest(ProjectCase):
         self.assertIn('autocomplete="off"', client.get("/t/keeper/r/1/edit").text)
         report = client.get("/reports/long-range").text
         self.assertIn("Seen from 15 nm", report)
-        self.assertIn('aria-current="page">Long range', report)
+        self.assertIn('aria-current="page"><span>Long range', report)
         self.assertIn("/own/v-", report)
 
     def write_stubs(self) -> None:

@@ -29,6 +29,7 @@ INSERT INTO district VALUES ('NR', 'North Reach'), ('SF', 'Saltfen');
 """
 NAMES = ["Tern Holm", "Cold Bar", "100% Bar_x", "=SUM(1)", "Ärla"]
 DAYS = [date(2020, 2, 29), date(2026, 11, 1), date.today()]
+NO_END = date(9999, 12, 31)
 ROW = st.fixed_dictionaries(
     {
         "name": st.sampled_from(NAMES),
@@ -37,9 +38,9 @@ ROW = st.fixed_dictionaries(
         "grade": st.sampled_from([None, 0, 1, 2, 30]),
         "height_m": st.sampled_from([None, 1.5, 2.0, 1200.0]),
         "is_manned": st.sampled_from([None, True, False]),
-        "opened_on": st.sampled_from([None, *DAYS]),
+        "opened_on": st.sampled_from([None, *DAYS, NO_END]),
         "seen_at": st.sampled_from([None, *DAYS]),
-        "remarks": st.sampled_from([None, "", "Fog bell", "fog"]),
+        "remarks": st.sampled_from([None, "", "  ", "Fog bell", "fog"]),
     }
 )
 ROW_KEYS = ("name", "district_code", "state", "grade", "height_m", "is_manned", "opened_on",
@@ -85,8 +86,8 @@ FILTERS: list[tuple[str, str, Model]] = [
     ("name.has", "bar", lambda row: "bar" in row["name"].lower()),
     ("name.has", "%", lambda row: "%" in row["name"]),
     ("name.begins", "100% bar_", lambda row: row["name"].startswith("100%")),
-    ("remarks.empty", "1", lambda row: not row["remarks"]),
-    ("remarks.filled", "1", lambda row: bool(row["remarks"])),
+    ("remarks.empty", "1", lambda row: not (row["remarks"] or "").strip()),
+    ("remarks.filled", "1", lambda row: bool((row["remarks"] or "").strip())),
     ("q", "bar cold", lambda row: row["name"] == "Cold Bar"),
     ("q", "fog", lambda row: "fog" in (row["remarks"] or "").lower()),
     ("nothing.is", "x", lambda row: True),
@@ -255,7 +256,16 @@ class Lists:
                 for found in re.findall(r'data-(?:labels|chart)="([^"]*)"', chart)
             ]
             values, labels = drawn or ([], [])
-            self.assertEqual(dict(zip(labels, values, strict=True)), months)
+            found = dict(zip(labels, values, strict=True))
+            undated = {"empty", "9999-12"} & months.keys()
+            for month in undated if months.keys() > undated else ():
+                self.assertIn(f">{month}</a>", chart)  # in the table alone
+                del months[month]
+            self.assertEqual(
+                {m: v for m, v in found.items() if v or m in months}, months
+            )
+            dated = [label for label in labels if label != "empty"]
+            self.assertEqual(dated, sorted(dated))
 
         check()
 

@@ -15,18 +15,26 @@ TABLES = """
 CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, chief_id INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE district (code CHAR(4) PRIMARY KEY, name VARCHAR(40) NOT NULL);
 CREATE TABLE light (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, keeper_id INTEGER NOT NULL DEFAULT 0,
-  district_code CHAR(4) NOT NULL DEFAULT '-');
+  district_code CHAR(4) NOT NULL DEFAULT '-', home_code CHAR(4) NOT NULL DEFAULT '',
+  state VARCHAR(8));
 INSERT INTO keeper VALUES (1, 'Ada', 0), (2, 'Bo', 1), (3, 'Cai', 1);
 INSERT INTO district VALUES ('N', 'North'), ('S', 'South');
-INSERT INTO light VALUES (1, 'Upper', 1, 'N'), (2, 'Lower', 0, '-'), (3, 'Pier', 2, 'S'), (4, 'Skerry', 0, 'N'), (5, 'Holm', 3, '-')
+INSERT INTO light VALUES (1, 'Upper', 1, 'N', 'S', 'lit'), (2, 'Lower', 0, '-', '', ''), (3, 'Pier', 2, 'S', 'N', NULL), (4, 'Skerry', 0, 'N', '  ', '  '),
+  (5, 'Holm', 3, '-', 'S', 'dark')
 """
 LIGHT = """
+[field.state]
+kind = "choice"
+choices = ["lit", "dark"]
 [field.keeper_id]
 references = "keeper.id"
 none = 0
 [field.district_code]
 references = "district.code"
 none = "-"
+[field.home_code]
+references = "district.code"
+none = ""
 """
 KEEPER = """
 [list]
@@ -64,6 +72,16 @@ class None_:
         filled = sorted(self.names("keeper_id.filled=1"))
         self.assertEqual(filled, ["Holm", "Pier", "Upper"])
         self.assertEqual(sorted(self.names("district_code.empty=1")), ["Holm", "Lower"])
+        self.assertEqual(sorted(self.names("home_code.empty=1")), ["Lower", "Skerry"])
+        self.assertEqual(sorted(self.names("home_code.is=S")), ["Holm", "Upper"])
+        groups = {
+            "home_code": [("North", "1"), ("South", "2"), ("empty", "2")],
+            "state": [("dark", "1"), ("empty", "3"), ("lit", "1")],
+        }
+        for column, expected in groups.items():
+            page = self.client().get(f"/t/light?layout=groups&by={column}").text
+            rows = re.findall(r'">(\w+)</a></td>\s*<td class="num">(\d)', page)
+            self.assertEqual(sorted(rows), expected)
         found = self.names("sort=keeper_id")
         self.assertEqual([n for n in found if n in filled], ["Upper", "Pier", "Holm"])
         tree = self.client().get("/t/keeper?layout=tree").text
@@ -74,20 +92,24 @@ class None_:
         client = self.client()
         form = self.form_data(client, "/t/light/r/1/edit")
         self.assertEqual(form["keeper_id"], "1")
-        data = form | {"keeper_id": "", "district_code": ""}
+        data = form | {"keeper_id": "", "district_code": "", "home_code": ""}
         self.assertEqual(client.post("/t/light/r/1/edit", data=data).status_code, 302)
-        stored = "SELECT keeper_id, district_code FROM light WHERE name = '{}'"
+        stored = (
+            "SELECT keeper_id, district_code, home_code FROM light WHERE name = '{}'"
+        )
         row = self.rows(stored.format("Upper"))[0]
-        self.assertEqual((row[0], row[1].strip()), (0, "-"))
+        self.assertEqual((row[0], row[1].strip(), row[2].strip()), (0, "-", ""))
         self.assertEqual(self.form_data(client, "/t/light/r/1/edit")["keeper_id"], "")
         new = self.form_data(client, "/t/light/add")
         self.assertEqual(new.get("keeper_id", ""), "")
         added = client.post("/t/light/add", data=new | {"id": "9", "name": "New"})
         self.assertEqual(added.status_code, 302)
         row = self.rows(stored.format("New"))[0]
-        self.assertEqual((row[0], row[1].strip()), (0, "-"))
+        self.assertEqual((row[0], row[1].strip(), row[2].strip()), (0, "-", ""))
         self.change("DELETE FROM light WHERE name = 'New'")
-        self.change("UPDATE light SET keeper_id = 1, district_code = 'N' WHERE id = 1")
+        self.change(
+            "UPDATE light SET keeper_id = 1, district_code = 'N', home_code = 'S' WHERE id = 1"
+        )
 
     def test_walk(self: Any) -> None:
         self.app.config["WTF_CSRF_ENABLED"] = True

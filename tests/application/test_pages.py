@@ -73,8 +73,8 @@ class ReadingTest(PagesCase):
             ("/log", "Activity"),
         ):
             with self.subTest(address):
-                marked = f'aria-current="page">{label}</a>'
-                self.assertIn(marked, self.text(client, address))
+                marked = rf'aria-current="page">(<span>)?{label}<'
+                self.assertRegex(self.text(client, address), marked)
 
     def test_paging_shows_every_row_once_in_both_directions(self) -> None:
         client = self.client()
@@ -502,7 +502,7 @@ class SafetyTest(PagesCase):
             ("/t/light/export.csv?station_id.is=1", 2),
             ("/t/station/r/1", 5),
             ("/t/light/r/1/edit", 4),
-            ("/", 0),
+            ("/", 6),  # the titles of what was opened, and each card
         ):
             count[0] = 0
             self.text(client, address)

@@ -61,6 +61,11 @@ RULES = {
     "pages.dates": "signed in",
     "pages.shortcuts": "signed in",
     "pages.find": "signed in",
+    "pages.arrange": "signed in",
+    "pages.arrange_menu": "no action",
+    "pages.menu_counts": "signed in",
+    "pages.card_page": "no action",
+    "pages.figure": "no action",
     "pages.print_record": "view",
     "static_revision": "everybody",
     "own_revision": "link",
@@ -72,10 +77,12 @@ RULES = {
     "pages.edit": "edit",
     "pages.delete": "delete",
     "pages.edit_field": "edit",
+    "pages.move_entry": "edit",
     "pages.picture": "view",
     "pages.file": "view",
     "pages.related": "view",
     "pages.history": "view",
+    "pages.timeline": "view",
     "pages.choices": "view",
     "pages.chosen_records": "view",
     "pages.restore": "delete",
@@ -116,6 +123,7 @@ CHANGING = ("add", "edit", "delete")
 KEYS = {"district": "NR", "station": "3", "light": "1", "part": "6"}
 READ_ONLY = ("diary", "bright")  # without a key, and a view
 RECORDS = (
+    "pages.timeline",
     "pages.print_record",
     "pages.show_record",
     "pages.edit",
@@ -222,6 +230,7 @@ class EveryAddressTest(RightsCase):
             open_to_all = (
                 "pages.front",
                 "pages.find",
+                "pages.menu_counts",
                 "pages.dates",
                 "pages.shortcuts",
             )
@@ -241,6 +250,7 @@ class EveryAddressTest(RightsCase):
         if endpoint == "pages.save_view" and not known:
             return {403}
         if endpoint in (
+            "pages.move_entry",
             "pages.picture",
             "pages.file",
             "pages.chosen_records",

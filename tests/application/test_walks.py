@@ -49,6 +49,7 @@ class Walk:
 
 
 class HabitsWalk(Walk, ApplicationCase):
+    LIMITS: ClassVar[Limits] = Limits(records=6, forms=5, titles=3, choices=2, links=12, violations=12)  # fmt: skip
     SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
 
     @classmethod

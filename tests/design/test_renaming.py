@@ -29,6 +29,7 @@ where = "tel IS NOT NULL AND hotel <> 'tel.'"
 [list]
 columns = ["tel", 'name', "hotel"]
 order = ["-tel"]
+column_widths = { record-title = 90, tel = 120, "hotel" = 70 }
 [sections]
 "tel" = ["tel", "name"]
 [field.tel]  #~
@@ -52,6 +53,7 @@ where = "phone_no IS NOT NULL AND hotel <> 'tel.'"
 [list]
 columns = ["phone_no", 'name', "hotel"]
 order = ["-phone_no"]
+column_widths = { record-title = 90, phone_no = 120, "hotel" = 70 }
 [sections]
 "tel" = ["phone_no", "name"]
 [field.phone_no]  #~
@@ -77,7 +79,7 @@ class FollowTest(unittest.TestCase):
         text, changed = follow(TEXT, renamed, database(), "keeper")
         self.assertEqual(text, EXPECTED)
         self.assertEqual(
-            [line.line for line in changed], [2, 3, 5, 6, 8, 9, 15, 17, 18, 19, 22]
+            [line.line for line in changed], [2, 3, 5, 6, 7, 9, 10, 16, 18, 19, 20, 23]
         )
         self.assertEqual(
             follow(EXPECTED, renamed, database(), "keeper"), (EXPECTED, [])

@@ -1,9 +1,11 @@
 """Evidence of rows: patterns, formats, value lists, and samples that are bounded."""
 
+import math
 import sqlite3
 import tempfile
 import unittest
 from collections import Counter
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +13,7 @@ from lumet.evidence.inclusion_dependencies import find_by_values
 from lumet.evidence.patterns import find_pattern
 from lumet.evidence.profiling import profile_table
 from lumet.evidence.sampling import SAMPLE_ROWS, read_samples
-from lumet.evidence.storage_format_detection import find_format
+from lumet.evidence.storage_format_detection import find_format, without_none
 from lumet.evidence.violations import count_orphans
 from lumet.facts.connecting import open_for_reading, parse_address
 from lumet.facts.reading import read_database
@@ -54,6 +56,20 @@ class FormatsTest(unittest.TestCase):
         for name, values in cases.items():
             self.assertEqual(find_format(Counter(values)), name, values)
 
+    def test_zeros_stand_for_none_and_what_is_no_number_for_nothing(self) -> None:
+        days = [20_261_200 + n for n in range(1, 29)]
+        odd = [Decimal("NaN"), Decimal("Infinity")]
+        cases: list[tuple[list[Any], tuple[str, str]]] = [
+            ([*days, 0, 0, 0, 99_991_231], ("YYYYMMDD", "0")),
+            ([*map(str, days), "00000000"], ("YYYYMMDD", "00000000")),
+            ([odd[0], *map(Decimal, days), Decimal(0)], ("YYYYMMDD", "0")),
+            ([*odd, Decimal(0), Decimal("12.5"), *map(Decimal, days[:2])], ("", "")),
+            ([math.nan, math.inf, 0.0, 20_261_201.0], ("", "")),
+            ([*range(9)], ("", "")),
+        ]
+        for values, expected in cases:
+            self.assertEqual(without_none(Counter(values))[1:], expected, values)
+
 
 class ProfilesTest(unittest.TestCase):
     def values(self, name: str, *more: str, rows: list[str]) -> tuple[str, ...]:
@@ -71,6 +87,12 @@ class ProfilesTest(unittest.TestCase):
         self.assertEqual(self.values("state", rows=["lit", "dark", "dim"]), ())
         long = ["a sentence of many words about a lamp that went out", "lit"] * 20
         self.assertEqual(self.values("state", rows=long), ())
+
+    def test_numbers_that_are_none_are_passed_over(self) -> None:
+        made = table("gauge", "id INTEGER #", "depth NUMERIC", key="id")
+        rows = [[n, Decimal("NaN") if n % 3 else Decimal(n - 9)] for n in range(40)]
+        found = profile_table(made, rows, len(rows))[0].columns["depth"]
+        self.assertEqual((found.magnitude, found.negative), (100, True))
 
     def test_a_key_s_texts_propose_what_holds_them(self) -> None:
         codes = [f"ST{n:03d}" for n in range(60)]

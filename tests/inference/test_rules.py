@@ -5,6 +5,7 @@ from typing import Any
 
 from lumet.evidence.model import ColumnProfile, Evidence
 from lumet.facts.model import Database
+from lumet.inference.cards import cards_of_front
 from lumet.inference.engine import infer, infer_access
 from lumet.inference.labels_from_names import label_from, nouns_of, split_words, unit_of
 from tests.support.builders import database, evidence, reference, table
@@ -403,3 +404,56 @@ class TableTest(unittest.TestCase):
         access = {e.path[1:]: e.value for e in infer_access(found)}
         self.assertEqual(access["editor", "tables", "group:Reference data"], ["view"])
         self.assertEqual(access["viewer", "tables", "*"], ["view", "export"])
+
+
+class FrontTest(unittest.TestCase):
+    """The cards of the first page: of what happens and changes, not of what is the same
+    everywhere, empty, hidden or for programs."""
+
+    @staticmethod
+    def profile(*values: str, most: float = 0.6, **more: Any) -> ColumnProfile:
+        return ColumnProfile(values=values, most=most, distinct=0.01, **more)
+
+    def cards(self, rows: int = 400) -> dict[str, Any]:
+        states = self.profile("reported", "done", "planned", most=0.97)
+        dates = ColumnProfile(months=24, most=0.02)
+        works = {
+            "id": ColumnProfile(unique=True, distinct=1.0),
+            "status": states,
+            "kind": self.profile("lamp", "lens"),
+            "locale": self.profile("en", "de"),
+            "phase": ColumnProfile(values=("a",), constant=True, most=1.0),
+            "stage": self.profile("x", "y", empty=0.9),
+            "done_on": dates,
+            "created_at": dates,
+            "due_on": ColumnProfile(months=3, most=0.1, empty=0.4),
+        }
+        texts = [
+            f"{name} TEXT" for name in ("status", "kind", "locale", "phase", "stage")
+        ]
+        work = table("work", "id INT #", *texts, "done_on DATE !", "created_at DATETIME", "due_on DATE", key="id")  # fmt: skip
+        log = table("work_log", "id INT #", "status TEXT", "at DATETIME", key="id")
+        # a column as another table has it, numbers that nobody named, a date that is none
+        yards = {"kind": self.profile("lamp", "sail"), "grade": self.profile("1", "2"), "mail_ok": dates, "outcome": self.profile("failed", "good", empty=0.9), "due_on": ColumnProfile(months=3)}  # fmt: skip
+        yard = table("yard", "id INT #", "kind TEXT", "grade INT", "mail_ok DATE", "outcome TEXT", "due_on DATE", key="id")  # fmt: skip
+        found = database(work, log, yard)
+        held = evidence(rows, work=works, yard=yards, work_log={"status": self.profile("open", "done"), "at": dates})  # fmt: skip
+        entries = cards_of_front(found, held, infer(found, held))
+        return {each.path[1]: each.value for each in entries}
+
+    def test_what_is_worth_a_card(self) -> None:
+        self.assertEqual(
+            self.cards(),
+            {
+                "work_reported": {"kind": "number", "table": "work", "filter": "status.is=reported"},
+                "work_due": {"kind": "rows", "table": "work", "filter": "status.is=reported&status.is=planned&due_on.to=today+30d&sort=due_on", "label": "Works due"},
+                "recent": {"kind": "recent"},
+                "work_by_kind": {"kind": "shares", "table": "work", "by": "kind"},
+                "work_by_done_on": {"kind": "line", "table": "work", "by": "done_on"},
+                "views": {"kind": "views"},
+            },
+        )  # fmt: skip
+
+    def test_too_few_and_too_many_rows(self) -> None:
+        for rows in (5, 0, 2_000_000):
+            self.assertEqual(list(self.cards(rows)), ["recent", "tables", "views"], rows)  # fmt: skip

@@ -108,6 +108,8 @@ class RenamedTest(CommandCase):
         "design/tables/light.toml": '[field.keeper_id]\nlookup_columns = ["tel"]\nwhere = "tel > \'\'"\n[field.number]\nkind = "integer"\nformula = "(SELECT count(*) FROM keeper k WHERE k.tel = light.name)"\n',
         "design/patterns.toml": '[field."keeper.tel"]\nunit = "line"\n',
         "design/queries/callers.sql": "SELECT keeper.id, keeper.tel FROM keeper\n",
+        "design/front.toml": '[cards]\ncallers = { kind = "number", table = "keeper", filter = "tel.filled=1" }\n',
+        "design/pages/coast.toml": '[cards.callers]\nkind = "rows"\ntable = "keeper"\nfilter = "tel.has=5&tel.filled=1"\n',
         "access.toml": '[role.viewer.rows]\nkeeper = "tel <> \'\'"\n[role.viewer.fields]\n"keeper.tel" = "read-only"\n',
     }  # fmt: skip
 
@@ -118,6 +120,8 @@ class RenamedTest(CommandCase):
         self.lumet("survey", "coast.db")
         (self.folder / "design/queries").mkdir()
         (self.folder / "design/queries/callers.sql").touch()
+        (self.folder / "design/pages").mkdir()
+        (self.folder / "design/pages/coast.toml").touch()
         for path, text in self.DECISIONS.items():
             self.decide(path, text)
         self.lumet("generate")

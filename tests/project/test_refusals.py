@@ -38,6 +38,7 @@ class DecisionsTest(ProjectCase):
     def test_what_would_be_an_error_page_is_refused_before(self) -> None:
         self.survey(SCRIPT)
         crane, depot = "design/tables/crane.toml", "design/tables/depot.toml"
+        front = "design/front.toml"
         cases = (
             (crane, '[field.load]\nformula = "(SELECT name, id FROM depot)"', "one column"),
             (crane, '[field.load]\nformula = "(SELECT * FROM depot LIMIT 1)"', "one column"),
@@ -57,6 +58,26 @@ class DecisionsTest(ProjectCase):
             (crane, '[transitions.code]\nlift = { from = "C1", to = "C1" }', "takes a list of texts"),
             (crane, '[transitions.code]\nlift = { from = ["C1"], to = "C1", where = "nothing = 1" }', "nothing"),
             (crane, "[field.depot_id]\nrequired = 7", "true or false"),
+            *((front, f"[cards]\n{card}", said) for card, said in (
+                ('x = "bars"', "A card is written x = "),
+                ('x = { kind = "pie" }', "There is no kind of card \"pie\""),
+                ('x = { kind = "bars", table = "crane" }', "needs the column of its groups"),
+                ('x = { kind = "bars", table = "cranes", by = "kind" }', "Nearest: crane."),
+                ('x = { kind = "bars", table = "crane", by = "knd" }', "Nearest: kind."),
+                ('x = { kind = "bars", table = "crane", by = "name" }', "makes no groups"),
+                ('x = { kind = "line", table = "crane", by = "depot_id" }', "is no date"),
+                ('x = { kind = "number", table = "crane", sum = "name" }', "no number that can be added up"),
+                ('x = { kind = "number", table = "crane", average = "depot_id" }', "no number that can be added up"),
+                ('x = { kind = "bars", table = "crane", by = "kind", sum = "load", average = "load" }', "not both"),
+                ('x = { kind = "shares", table = "crane", by = "kind", average = "load" }', 'of kind "shares" has no average'),
+                ('x = { kind = "number", table = "crane", by = "kind" }', "has no by"),
+                ('x = { kind = "number", table = "crane", filter = "kind.si=a" }', "There is no filter \"si\""),
+                ('x = { kind = "number", table = "crane", filter = "knd.is=a" }', "Nearest: kind."),
+                ('x = { kind = "number", table = "crane", filter = "kind" }', "A filter is the query of a list"),
+                ('x = { kind = "number", table = "crane", roles = ["boss"] }', "There is no role \"boss\""),
+                ('x = { kind = "number", tabel = "crane" }', "Nearest: table."),
+            )),
+            (front, "[card]\nx = 1", "Nearest: cards."),
             ("access.toml", '[user]\ndistrict = "text"\n[role.editor.rows]\ndepot = "district_no = :user.district"', "of the type text"),
         )  # fmt: skip
         for file, lines, words in cases:

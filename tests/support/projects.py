@@ -14,6 +14,8 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from argon2 import PasswordHasher
+
 from lumet.design.rewriting import set_plain
 from lumet.project.commands import run_generation, run_survey
 from lumet.project.generating import GenerationReport
@@ -21,6 +23,7 @@ from lumet.project.surveying import TableChoice
 
 COMMAND = Path(sysconfig.get_path("scripts")) / "lumet"
 PASSWORD = "only-for-tests-7-lamps"
+QUICK = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
 _numbers = itertools.count(1)
 
 
@@ -139,6 +142,9 @@ class ApplicationCase(unittest.TestCase):
         importlib.invalidate_caches()
         made = importlib.import_module(cls.package)
         settings = importlib.import_module(f"{cls.package}.kit.common.settings")
+        # a user signs in in nearly every test, and a hash costs what it is meant to cost
+        passwords = importlib.import_module(f"{cls.package}.kit.accounts.passwords")
+        vars(passwords)["_hasher"] = QUICK
         return made.create_app(settings.read_settings(cls.folder))
 
     @classmethod

@@ -257,6 +257,8 @@ def habits(kind: str) -> list[str]:
             "INSERT INTO zero_day VALUES (1, 'none', '0000-00-00', '0000-00-00', '0000-00-00"
             " 00:00:00'), (2, 'half', '2024-00-00', NULL, NULL), (3, 'whole', '2024-02-03', NULL, NULL)"
         )
+    _without_end(made, kind)
+    _keys(made, kind)
     # what only programs write
     made.run(
         "CREATE TABLE lamp_audit (audit_id INTEGER PRIMARY KEY, at_time VARCHAR(30) NOT NULL,"
@@ -264,6 +266,55 @@ def habits(kind: str) -> list[str]:
     )
     made.rows("lamp_audit", [(n, f"2025-01-{n:02} 10:00:00", f"lamp {n} lit") for n in range(1, 20)])  # fmt: skip
     return made.statements
+
+
+def _without_end(made: Script, kind: str) -> None:
+    """Days, times and numbers without an end, states in an order of their own, texts of
+    blanks; more rows than a page has."""
+    types, days, powers = {
+        "sqlite": ("VARCHAR(4), REAL", ("9999-12-31", "0000-00-00"), ("9e999", "NULL")),
+        "postgresql": ("VARCHAR(4), NUMERIC", ("infinity", "-infinity", "9999-12-31"), ("'NaN'", "1e30")),
+        MARIADB: ("ENUM('new', 'dim', 'out') NOT NULL, DOUBLE", ("9999-12-31", "0000-00-00"), ("1e300", "NULL")),
+    }[kind]  # fmt: skip
+    state, power = types.rsplit(", ", 1)
+    burned = "TIME" if kind == MARIADB else "INTEGER"
+    made.run(
+        f"CREATE TABLE lamp_state (lamp_state_id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL,"
+        f" state {state}, until DATE, burned {burned}, power {power}, note VARCHAR(10))"
+    )
+    states = ("'new'", "'dim'", "'out'", "''")
+    hours = ("'838:59:59'", "'-100:00:00'") if kind == MARIADB else ("3", "-4")
+    until = [*(f"'{day}'" for day in days), "NULL", "'2026-03-01'"]
+    notes = ("'  '", "''", "'x'", "NULL")
+    rows = [
+        f"({n}, 'State {n}', {states[n % 7 % 4]}, {until[n % len(until)]},"
+        f" {[*hours, 'NULL'][n % 3]}, {[*powers, '1.5'][n % 3]}, {notes[n % 4]})"
+        for n in range(1, 301)
+    ]
+    made.statements.append(f"INSERT INTO lamp_state VALUES {', '.join(rows)}")
+
+
+def _keys(made: Script, kind: str) -> None:
+    """Keys of bytes and numbers of single precision, many of each; references that are
+    spelled otherwise than the key, where that is the same to the server."""
+    binary, single = ("BINARY(16)", "FLOAT") if kind == MARIADB else (" BLOB", "REAL")
+    made.run(f"CREATE TABLE mast (mast_id {binary} NOT NULL PRIMARY KEY, name VARCHAR(20) NOT NULL UNIQUE, height {single})")  # fmt: skip
+    made.run(
+        f"CREATE TABLE mast_visit (visit_id INTEGER PRIMARY KEY, mast_id {binary},"
+        " remark VARCHAR(20), FOREIGN KEY (mast_id) REFERENCES mast (mast_id))"
+    )
+    chance = random.Random(5)
+    keys = [chance.randbytes(16) for _ in range(300)]
+    made.rows("mast", [(key, f"Mast {n}", n % 90 / 7) for n, key in enumerate(keys)])
+    made.rows("mast_visit", [(n, keys[n % 40], f"visit {n}") for n in range(1, 60)])
+    made.run("CREATE TABLE flag (code VARCHAR(8) PRIMARY KEY, name VARCHAR(20) NOT NULL UNIQUE)")  # fmt: skip
+    made.run(
+        "CREATE TABLE hoist (hoist_id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL,"
+        " remark VARCHAR(20), FOREIGN KEY (code) REFERENCES flag (code))"
+    )
+    made.rows("flag", [(f"Ab{n}", f"Flag {n}") for n in range(1, 9)])
+    begin = ("Ab", "AB", "äb") if kind == MARIADB else ("Ab",)
+    made.rows("hoist", [(n, f"{begin[n % len(begin)]}{1 + n % 8}", f"hoist {n}") for n in range(1, 31)])  # fmt: skip
 
 
 STEMS = ("LICHT", "TURM", "BOOT", "FAHRT", "WART", "TEIL", "LAGER", "BEFUND", "REISE", "SIGNAL")  # fmt: skip

@@ -254,6 +254,37 @@ def customise(
 
 
 @app.command()
+def adopt(project: Project = Path()) -> None:
+    """Take over into design/ the columns and widths that were arranged for everyone.
+
+    An administrator arranges them in the application, by "Apply for everyone"; then they
+    are decisions, and the application has them from there.
+    """
+
+    def work() -> int:
+        from lumet.design.toml_statements import format_value
+        from lumet.project.commands import run_adoption
+
+        found = run_adoption(project)
+        for each in found:
+            if each.columns:
+                typer.echo(f"  {each.file}  columns = {format_value(each.columns)}")
+            if each.widths:
+                typer.echo(
+                    f"  {each.file}  column_widths = {format_value(each.widths)}"
+                )
+            for name in each.left_out:
+                typer.echo(f"    without {name}, a column of your own code")
+        if found:
+            typer.echo("\nNext:  lumet generate")
+        else:
+            typer.echo("No columns were arranged for everyone. Nothing was written.")
+        return 0
+
+    _carry_out(work)
+
+
+@app.command()
 def check(
     project: Project = Path(),
     no_database: Annotated[

@@ -8,7 +8,7 @@ from lumet.demo.pictures import FOLDER, draw_vessels
 from lumet.demo.scenario import build_database
 from lumet.demo.words import VESSELS
 from lumet.errors import CannotRun, LumetError
-from lumet.project.project_files import ACCESS, TABLES
+from lumet.project.project_files import ACCESS, CARD_PAGES, TABLES
 from lumet.project.queries import QUERIES
 from lumet.project.serving import NewUser, add_users
 
@@ -69,6 +69,17 @@ order = ["last_inspected_on"]
 """
 
 
+_WARDEN_PAGE = """\
+label = "Your district"
+group = "Records"
+roles = ["warden"]
+
+[cards]
+dark = { kind = "number", table = "station", filter = "state.is=dark&district_code.is=:user.district" }
+dim = { kind = "number", table = "station", filter = "state.is=dim&district_code.is=:user.district" }
+next = { kind = "rows", table = "rounds_due", filter = "district_code.is=:user.district", label = "Next rounds" }
+kinds = { kind = "shares", table = "station", by = "kind", filter = "district_code.is=:user.district" }
+"""
 _PHOTOS = f"""
 [field.photo]
 folder = "{FOLDER}"  # among the uploads; what people add goes there too
@@ -119,6 +130,7 @@ def decide_demo(folder: Path) -> None:
         (f"{TABLES}/vessel.toml", _PHOTOS),
         (f"{TABLES}/rounds_due.toml", _ROUNDS_SHOWN),
         (f"{QUERIES}/rounds_due.sql", _ROUNDS),
+        (f"{CARD_PAGES}/district.toml", _WARDEN_PAGE),
     ):
         path = folder / name
         path.parent.mkdir(exist_ok=True)

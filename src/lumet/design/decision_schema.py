@@ -11,12 +11,14 @@ from lumet.design.value_types import (
     AUTOMATIC,
     CHOICES,
     COLUMN,
+    COLUMN_WIDTHS,
     COLUMNS,
     CONDITION,
     DELETION_MARK,
     DEPENDS_ON,
     FOLDER,
     GENERATED_VALUE,
+    ICON,
     KIND,
     LOOKUP_COLUMNS,
     NAMES,
@@ -44,11 +46,13 @@ from lumet.design.value_types import (
     Words,
 )
 from lumet.kit.contract import (
+    CARD_KINDS,
     COLOURS,
     EDIT_CELLS,
     EDIT_PAGE,
     LAYOUTS,
     NARROW,
+    PERIODS,
     UNINDEXED,
     WIDE,
 )
@@ -141,11 +145,12 @@ class FieldDecisions:
         '"station.code"',
         "",
     )
-    none: str = _key(
+    none: str | None = _key(
         NONE,
-        "the value that means none, in a reference whose column takes no NULL",
+        "the value that means none, in a reference or a date whose column takes no NULL;"
+        ' "" is a text without a character but blanks',
         "0",
-        "",
+        None,
     )
     hidden: bool = _key(YES_NO, "shown nowhere", "true", False)
     required: bool | None = _key(
@@ -294,6 +299,12 @@ class ListDecisions:
         '["remarks", "next_due_on"]',
         (),
     )
+    column_widths: dict[str, int] = _key(
+        COLUMN_WIDTHS,
+        'the widths of columns in pixels, that of the titles as "record-title"',
+        "{ record-title = 220, remarks = 300 }",
+        {},
+    )
     order: tuple[str, ...] = _key(
         ORDER,
         'the initial order; "-" before a column for the latest or largest first',
@@ -302,7 +313,8 @@ class ListDecisions:
     )
     layouts: tuple[str, ...] = _key(
         WordList("layouts", LAYOUTS, "There is no layout", least=1),
-        "the layouts offered: table, cards, groups, chart, tree; the first is the default",
+        "the layouts offered: table, cards, groups, chart, tree, calendar, board, map; the"
+        " first is the default",
         '["table", "chart"]',
         (),
     )
@@ -324,6 +336,30 @@ class ListDecisions:
         "the column that refers to the parent record, for a tree",
         '"parent_id"',
         "",
+    )
+    expand: str = _key(
+        TEXT,
+        "the table whose related records open within a row",
+        '"inspection_finding"',
+        "",
+    )
+    calendar: tuple[str, ...] = _key(
+        COLUMNS,
+        "the date by which a calendar has its rows, or the first and the last",
+        '["begins_on", "ends_on"]',
+        (),
+    )
+    board: str = _key(
+        COLUMN,
+        "the choice, lookup or yes/no whose values are the columns of a board",
+        '"status"',
+        "",
+    )
+    map: tuple[str, ...] = _key(
+        COLUMNS,
+        "the latitude and the longitude by which a map has its rows",
+        '["latitude", "longitude"]',
+        (),
     )
     edit: str = _key(
         Words("edit", LIST_EDITS, "edit takes no"),
@@ -468,6 +504,9 @@ class TableDecisions:
         (),
     )
     group: str = _key(TEXT, "the group in the menu", '"Field work"', "")
+    icon: str = _key(
+        ICON, "its icon in the menu, one of the Bootstrap Icons", '"lightbulb"', ""
+    )
     where: str = _key(
         CONDITION,
         "the rows that the application shows, in lists, lookups and counts; a"
@@ -534,6 +573,76 @@ class TableDecisions:
         {},
     )
     field: dict[str, FieldDecisions] = field(default_factory=dict)
+
+
+AMOUNTS = ("sum", "average")  # keys of a card
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CardDecisions:
+    """[cards]: one card of the first page, or of a page of its own."""
+
+    kind: str = _key(
+        Words("kind", CARD_KINDS, "There is no kind of card"),
+        "number, bars, line, shares, or rows, the first of a list; recent: the records"
+        " that the user opened or changed last; views: the saved views; tables",
+        '"bars"',
+        "",
+    )
+    table: str = _key(TEXT, "the table, view or query", '"repair"', "")
+    filter: str = _key(
+        TEXT,
+        "its rows: the query of its list, as the address has it behind the ?;"
+        " `:user.NAME` is an attribute of the user",
+        '"status.is=reported&district_code.is=:user.district"',
+        "",
+    )
+    by: str = _key(
+        TEXT,
+        "the column of the bars and shares: a choice, a lookup, a yes/no or a date; of a"
+        " line the date",
+        '"status"',
+        "",
+    )
+    sum: str = _key(
+        TEXT, "the column whose sum is shown instead of the number of rows", '"cost_eur"', ""
+    )  # fmt: skip
+    average: str = _key(
+        TEXT, "the column whose average is shown instead; not of shares", '"cost_eur"', ""
+    )  # fmt: skip
+    every: str = _key(
+        Words("every", PERIODS, "A line has a point for every year, month or day, not"),
+        "of a line: year, month or day; by default month",
+        '"year"',
+        "",
+    )
+    label: str = _key(TEXT, "its label; by default what it shows", '"To repair"', "")
+    roles: tuple[str, ...] = _key(
+        NAMES, "the roles that have it; by default all that see the table", '["editor"]', ()
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FrontDecisions:
+    """design/front.toml: the first page."""
+
+    inferred: bool = _key(
+        YES_NO, "whether it has the inferred cards besides those of your own", "false", True
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CardPageDecisions:
+    """design/pages/NAME.toml: a further page of cards."""
+
+    label: str = _key(TEXT, "its label in the menu", '"Field work"', "")
+    group: str = _key(
+        TEXT, 'its group in the menu; by default "Pages"', '"Overviews"', ""
+    )
+    icon: str = _key(ICON, "its icon in the menu", '"speedometer2"', "")
+    roles: tuple[str, ...] = _key(
+        NAMES, "the roles that have it; by default all", '["keeper"]', ()
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -406,7 +406,11 @@ def decide(
     """Put a person's decisions about `table` over the inferred ones: yours for the
     table, else yours by pattern (the later pattern wins), else inferred. `sections`:
     the order in which the file names them."""
-    values: dict[Path, Any] = {entry.path: entry.value for entry in inferred}
+    # a number that stands for none is a text, as it is when it was read
+    values: dict[Path, Any] = {
+        entry.path: str(entry.value) if entry.path[-1] == "none" else entry.value
+        for entry in inferred
+    }
     for path, _, value in fitting_patterns(table, patterns):
         if path[0] == _DETAILS:
             hidden = (p for p in values if p[0] == _DETAILS and fnmatchcase(p[1], path[1]))  # fmt: skip

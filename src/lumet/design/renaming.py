@@ -2,12 +2,14 @@
 which lines that are not the machine's change, since a person has confirmed it."""
 
 import re
+import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
 from fnmatch import fnmatchcase
 from functools import partial
 
+from lumet.design.decision_schema import AMOUNTS
 from lumet.design.rewriting import Edited
 from lumet.design.toml_statements import Path, Statement, format_key, format_value, scan
 from lumet.expressions.renaming import Names, rename_in_sql
@@ -18,7 +20,7 @@ _STRING = re.compile(
     r"""|"(?P<basic>(?:[^"\\]|\\.)*)"|'(?P<literal>[^']*)'""",
     re.DOTALL,
 )
-_OF_COLUMNS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("list", "parent"), ("list", "filters"), ("list", "search"),
+_OF_COLUMNS = frozenset({("list", "columns"), ("list", "wide_columns"), ("list", "order"), ("list", "parent"), ("list", "filters"), ("list", "search"), ("list", "calendar"), ("list", "board"), ("list", "map"),
                          ("record", "columns"), ("add", "columns"), ("edit", "columns"), ("key",),
                          ("subtitle",), ("soft_delete",)})  # fmt: skip
 Change = Callable[[str], str]
@@ -27,7 +29,7 @@ Change = Callable[[str], str]
 class FileKind(Enum):
     """The kinds of files that name tables and columns."""
 
-    TABLE, PATTERNS, ACCESS, SETTINGS = range(4)
+    TABLE, PATTERNS, ACCESS, SETTINGS, CARDS = range(5)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +62,8 @@ def follow(
     the new name, and each line of a person's that changed, as it is now. `database` is
     as it is now."""
     follower = _Follower(renamed, database, owner, kind)
+    if kind is FileKind.CARDS:
+        follower.tables = _tables_of_cards(text)
     statements = scan(text)
     written: list[str] = []
     changed: list[Edited] = []
@@ -93,6 +97,7 @@ class _Follower:
     ) -> None:
         self.renamed, self.database = renamed, database
         self.owner, self.kind = owner, kind
+        self.tables: dict[str, str] = {}  # of cards, by their names
         self.is_its_own = owner == renamed.table and kind is FileKind.TABLE
         old, new, table = renamed.old, renamed.new, renamed.table
         self.names = Names(table, old, new, renamed.is_table, database)
@@ -123,6 +128,8 @@ class _Follower:
                 return path
             change = self._column_of_table if path[2] == "fields" else self._table
             return (*path[:3], change(path[3]), *path[4:])
+        if self.kind is FileKind.CARDS:
+            return path
         if self.kind is FileKind.PATTERNS:
             if path[0] == "field" and len(path) > 1:
                 return ("field", self._column_of_table(path[1]), *path[2:])
@@ -159,6 +166,8 @@ class _Follower:
             return _in_strings(value, change)
         if self.kind is FileKind.ACCESS:
             return self._access_value(value, path)
+        if self.kind is FileKind.CARDS:
+            return self._card_value(value, path)
         if path[0] == "field" and path[-1] == "references":
             return _in_strings(value, self._column_of_table)
         if self.kind is FileKind.PATTERNS:
@@ -182,6 +191,29 @@ class _Follower:
             over = fitting[0] if len(fitting) == 1 else ""
         return self._sql(value, over) if over else value
 
+    def _card_value(self, value: str, path: Path) -> str:
+        """Change the table of a card, or the columns of a card over the table."""
+        if path[0] != "cards" or len(path) < 2:
+            return value
+        if self.renamed.is_table:
+            return self._card_part(value, path, "table", self._table)
+        if self.tables.get(path[1]) != self.renamed.table:
+            return value
+        for key in ("by", *AMOUNTS):
+            value = self._card_part(value, path, key, self._column)
+        return self._card_part(value, path, "filter", self._filter)
+
+    def _card_part(self, value: str, path: Path, key: str, change: Change) -> str:
+        """Change one key of a card, which is written in one line or has a section."""
+        if path[-1] == key and len(path) == 3:
+            return _in_strings(value, change)
+        return _in_part(value, key, change) if len(path) == 2 else value
+
+    def _filter(self, text: str) -> str:
+        """Return the query of a list with the new name of a column."""
+        old, new = self.renamed.old, self.renamed.new
+        return re.sub(rf"(^|&){re.escape(old)}(?=\.\w+=)", rf"\g<1>{new}", text)
+
     def _of_relation(self, value: str, path: Path) -> str:
         """Change the columns of a relation: those of the other table in a block of
         related records, those of both in a reference over several columns."""
@@ -199,6 +231,10 @@ class _Follower:
             return self._sql(value, self.owner)
         if path[0] == "field" and path[-1] in ("formula", "rule"):
             return self._sql(value, self.owner)
+        if path == ("list", "expand"):
+            return _in_strings(value, self._table)
+        if path[:2] == ("list", "column_widths"):
+            return _KEY_OF_PAIR.sub(lambda found: self._named(found[0]), value)
         if path[0] == "field" and path[-1] in ("where", "lookup_columns"):
             referred = self._referred(path[1])
             if path[-1] == "where":
@@ -217,6 +253,12 @@ class _Follower:
             old, new = f"{{{self.renamed.old}}}", f"{{{self.renamed.new}}}"
             return _in_strings(value, lambda text: text.replace(old, new))
         return value
+
+    def _named(self, key: str) -> str:
+        """Return the key of a pair in an inline table with the new name of a column."""
+        name = tomllib.loads(f"key = {key}")["key"] if key[0] in "\"'" else key
+        new = self._shown(name)
+        return format_key((new,)) if new != name else key
 
     def _shown(self, name: str) -> str:
         """Return a column of a list with the new name: "-" before it for the largest
@@ -240,7 +282,18 @@ class _Follower:
         return _in_strings(value, partial(rename_in_sql, names=self.names, over=over))
 
 
+def _tables_of_cards(text: str) -> dict[str, str]:
+    """Return the tables of a person's cards, by their names."""
+    try:
+        cards = tomllib.loads(text).get("cards", {})
+    except tomllib.TOMLDecodeError:
+        return {}
+    found = cards.items() if isinstance(cards, dict) else ()
+    return {n: str(c.get("table", "")) for n, c in found if isinstance(c, dict)}
+
+
 _OF_VALUE = re.compile(r"=\s*(?:\"[^\"]*\"|'[^']*')")  # in an inline table
+_KEY_OF_PAIR = re.compile(r"(?:[\w-]+|\"[^\"]*\"|'[^']*')(?=\s*=)")
 _PART_WHERE = re.compile(r"\bwhere\s*=\s*(?:\"[^\"]*\"|'[^']*')")
 
 

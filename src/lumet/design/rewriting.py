@@ -127,10 +127,15 @@ def set_decision(text: str, path: Path, value: object) -> str:
         statements[place] = replace(statements[place], text=line)
         return "".join(each.text for each in statements)
     line = f"{format_key(path[-1:])} = {format_value(value)}{end}"
-    for place, each in enumerate(statements):
-        if each.kind == "heading" and each.path == path[:-1] and len(path) > 1:
-            head = "".join(s.text for s in statements[: place + 1])
-            return head + line + "".join(s.text for s in statements[place + 1 :])
+    headings = [
+        (each.machine, place)
+        for place, each in enumerate(statements)
+        if each.kind == "heading" and each.path == path[:-1] and len(path) > 1
+    ]
+    if headings:  # a person's before the machine's, which gives way to it
+        place = min(headings)[1]
+        head = "".join(s.text for s in statements[: place + 1])
+        return head + line + "".join(s.text for s in statements[place + 1 :])
     if len(path) == 1:
         return set_plain(text, path[0], value)
     start = text if not text or text.endswith("\n") else text + end

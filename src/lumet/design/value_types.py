@@ -8,13 +8,23 @@ from zoneinfo import available_timezones
 
 from lumet.design.decision_file import Checker
 from lumet.design.dependent_lookups import columns_followed, lookup_reference
+from lumet.design.icons import icon_names
 from lumet.design.toml_statements import Path
 from lumet.evidence.storage_format_detection import SPELLINGS
 from lumet.expressions.conditions import check_expression
 from lumet.facts.dialects import server_of
 from lumet.facts.model import Column, Database, Table
 from lumet.kinds import KIND_OF, SYNONYMS
-from lumet.kit.contract import AUTOMATIC_VALUES, GENERATED, NEXT_NUMBER, SCALES, TOTALS
+from lumet.kit.contract import (
+    AUTOMATIC_VALUES,
+    GENERATED,
+    MAX_WIDTH,
+    MIN_WIDTH,
+    NEXT_NUMBER,
+    SCALES,
+    TITLE_COLUMN,
+    TOTALS,
+)
 
 TITLE_PART = re.compile(r"\{([^{}]+)\}")  # a column in a title
 _TEXTS = {"type": "array", "items": {"type": "string"}}
@@ -291,6 +301,28 @@ class _ShownColumns(_Columns):
         return scope.shown_column(path, name)
 
 
+class _ColumnWidths(ValueType):
+    """Widths in pixels by the columns of a list, of its titles by TITLE_COLUMN."""
+
+    name = "column widths"
+    schema = {
+        "type": "object",
+        "additionalProperties": {"type": "integer", "minimum": MIN_WIDTH, "maximum": MAX_WIDTH},
+    }  # fmt: skip
+
+    def read(self, scope: Scope, path: Path, value: Any) -> dict[str, int] | None:
+        if not isinstance(value, dict):
+            scope.checker.wrong(path, "column_widths takes { column = pixels, … }.")
+            return None
+        for name, width in value.items():
+            if isinstance(width, bool) or not isinstance(width, int) or not MIN_WIDTH <= width <= MAX_WIDTH:  # fmt: skip
+                scope.checker.wrong(path, f"The width of {name} is a number of pixels, from {MIN_WIDTH} to {MAX_WIDTH}.")  # fmt: skip
+                return None
+        named = [each for each in value if each != TITLE_COLUMN]
+        good = [scope.shown_column(path, each) for each in named]
+        return dict(value) if all(good) else None
+
+
 class _Order(_Columns):
     name = "order"
 
@@ -370,20 +402,28 @@ def _spelled(column: Column) -> str:
 
 
 class _None(_Scalar):
-    """The value that means none in a reference: of the column's type."""
+    """The value that means none, of the column's type: in a reference, or in dates that
+    the column spells."""
 
     name = "none"
     by_column = True
 
     def read(self, scope: Scope, path: Path, value: Any) -> str | None:
-        found = super().read(scope, path, value)
+        found = "" if value == "" else super().read(scope, path, value)
         column = scope.decided_column(path)
         if found is None or column is None or scope.table is None:
             return found
-        if lookup_reference(scope.table, path[1]) is None:
-            problem = f"{scope.table.name}.{path[1]} refers to no table."
-        elif column.type.kind in ("integer", "decimal") and not _WHOLE.fullmatch(found):
-            problem = f"{path[1]} is a number, and {found} is none."
+        fields = scope.checker.values.get("field")
+        decided = fields.get(path[1], {}) if isinstance(fields, dict) else {}
+        is_spelled = isinstance(decided, dict) and decided.get("storage_format") in SPELLINGS  # fmt: skip
+        if lookup_reference(scope.table, path[1]) is None and not is_spelled:
+            problem = f"{scope.table.name}.{path[1]} refers to no table, and holds no dates in a format of its own."  # fmt: skip
+        elif column.type.kind in (
+            "integer",
+            "decimal",
+            "float",
+        ) and not _WHOLE.fullmatch(found):
+            problem = f'{path[1]} is a number, and "{found}" is none.'
         elif path[1] in scope.table.primary_key:
             problem = f"{path[1]} belongs to the key, which is never none."
         else:
@@ -420,6 +460,17 @@ class _Expression(ValueType):
         for problem in problems:
             scope.checker.wrong(path, problem)
         return None if problems else str(value)
+
+
+class _Icon(ValueType):
+    name = "icon"
+    schema = {"type": "string"}
+
+    def read(self, scope: Scope, path: Path, value: Any) -> str | None:
+        if not scope.checker.text(path, value):
+            return None
+        known = scope.checker.known(path, value, icon_names(), "There is no icon")
+        return str(value) if known else None
 
 
 class _StorageFormat(ValueType):
@@ -563,7 +614,9 @@ def _fits_automatic(table: Table, name: str, column: Column, word: str) -> str:
 
 def _fits_generated(table: Table, name: str, column: Column, word: str) -> str:
     kind = column.type.kind
-    is_fitting = kind == "integer" if word == NEXT_NUMBER else kind in ("uuid", "text")
+    is_fitting = (
+        kind == "integer" if word == NEXT_NUMBER else kind in ("uuid", "text", "binary")
+    )
     return "" if is_fitting else f"{name} is of another type than {word}."
 
 
@@ -587,6 +640,7 @@ COLUMN = _Column()
 TABLES = _Tables()
 COLUMNS = _Columns()
 SHOWN_COLUMNS = _ShownColumns()
+COLUMN_WIDTHS = _ColumnWidths()
 LOOKUP_COLUMNS = _LookupColumns()
 ORDER = _Order()
 DEPENDS_ON = _DependsOn()
@@ -596,6 +650,7 @@ CONDITION = _Expression("condition")
 REFERRED_CONDITION = _Expression("condition", of_referred=True)
 VALUE = _Expression("value", is_condition=False)
 STORAGE_FORMAT = _StorageFormat()
+ICON = _Icon()
 PARENT = _Parent()
 DELETION_MARK = _DeletionMark()
 TIME_ZONE = _TimeZone()

@@ -26,7 +26,9 @@ class ColumnProfile:
     values spell a date, a moment, or yes and no (see `evidence.spellings`), `pattern`
     what nearly all texts look like (see `evidence.patterns`). Of numbers, `magnitude`
     is the power of ten that none reaches, `scale` the most digits behind the point,
-    `negative` whether some are below zero.
+    `negative` whether some are below zero. `most` is the fraction of the values that
+    are not empty which the most frequent one makes, `months` the number of different
+    months of dates. `none`: a value that stands for no date.
     """
 
     empty: float = 0.0
@@ -37,13 +39,16 @@ class ColumnProfile:
     values: tuple[str, ...] = ()
     flag: bool = False
     constant: bool = False
-    blank: bool = False  # some texts are empty, and not NULL
+    blank: bool = False  # some texts are empty or blank, and not NULL
     spelling: str = ""
     pattern: str = ""
     leads: tuple[str, ...] = ()
     magnitude: int = 0
     scale: int = 0
     negative: bool = False
+    most: float = 0.0
+    months: int = 0
+    none: str = ""
 
 
 @dataclass(frozen=True, slots=True)

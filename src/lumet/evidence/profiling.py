@@ -11,7 +11,7 @@ from lumet.evidence.code_lists import CodeLists, find_code_lists
 from lumet.evidence.model import ColumnProfile, TableProfile, two_digits
 from lumet.evidence.patterns import find_leads, find_pattern
 from lumet.evidence.sketches import TableSketch, find_key, sketch_table
-from lumet.evidence.storage_format_detection import find_format
+from lumet.evidence.storage_format_detection import SPELLINGS, month_of, without_none
 from lumet.facts.model import Column, Table
 
 EXACT_ROWS = 50_000  # up to here rows are counted; above, estimated
@@ -23,7 +23,7 @@ MAX_VALUE_LENGTH = 40  # characters; longer ones are sentences, not choices
 MAX_BYTES = 200  # of a binary value that is looked at; a longer one is no short text
 TEXT = "text"  # the pattern of bytes that are texts
 LOOKED_AT = 500  # different values whose length and scale are looked at
-_SPELLED = frozenset({"text", "integer", "float", "date", "datetime", "boolean"})
+_SPELLED = frozenset({"text", "integer", "decimal", "float", "date", "datetime", "boolean"})  # fmt: skip
 _PERSONAL = (
     "name",
     "mail",
@@ -48,12 +48,11 @@ def profile_table(
     """Profile a table of `total` rows from those that were read, each with the columns
     in their order; and make its sketch."""
     values = [[row[place] for row in rows] for place in range(len(table.columns))]
-    counts = [
-        Counter(each for each in v if each is not None and each != "") for v in values
-    ]
+    counts = [Counter(each for each in v if each is not None) for v in values]
+    blank = [_without_blanks(found) for found in counts]
     columns = {
-        column.name: _profile(table, column, len(rows), found, "" in held)
-        for column, found, held in zip(table.columns, counts, values, strict=True)
+        column.name: _profile(table, column, len(rows), found, is_blank)
+        for column, found, is_blank in zip(table.columns, counts, blank, strict=True)
     }
     is_whole = total == len(rows)
     sketch = sketch_table(table, rows, counts, is_whole)
@@ -69,9 +68,21 @@ def profile_table(
     return TableProfile(rounded, len(rows), columns, key, lists), sketch
 
 
+def _without_blanks(counts: Counter[Any]) -> bool:
+    """Remove the texts without a character but blanks, with which programs fill columns
+    of a fixed length; return whether there were any."""
+    found = [each for each in counts if isinstance(each, str) and not each.strip()]
+    for each in found:
+        del counts[each]
+    return bool(found)
+
+
 def _profile(
     table: Table, column: Column, total: int, counts: Counter[Any], blank: bool
 ) -> ColumnProfile:
+    spelling = none = ""
+    if column.type.kind in _SPELLED:
+        counts, spelling, none = without_none(counts)
     filled = counts.total()
     step = max(1, len(counts) // LOOKED_AT)
     some = list(counts.items())[::step]
@@ -89,13 +100,27 @@ def _profile(
         flag=bool(counts) and set(counts) <= {0, 1},
         constant=len(counts) == 1,
         blank=blank,
-        spelling=find_format(counts) if column.type.kind in _SPELLED else "",
+        spelling=spelling,
+        none=none,
         pattern=_pattern(column, counts) if is_text else "",
         leads=()
         if column.type.kind != "text" or _is_private(table, column)
         else find_leads(counts),
         **_numbers(column, counts),
+        most=two_digits(max(counts.values()) / filled) if filled else 0.0,
+        months=_months(column, spelling, counts),
     )
+
+
+def _months(column: Column, spelling: str, counts: Counter[Any]) -> int:
+    """Return the number of different months of dates, to two digits."""
+    if spelling in SPELLINGS:
+        months = {month_of(value, spelling) for value in counts}
+    elif column.type.kind in ("date", "datetime"):
+        months = {str(value)[:7] for value in counts}  # dates, or texts on SQLite
+    else:
+        return 0
+    return int(two_digits(len(months)))
 
 
 def _pattern(column: Column, counts: Counter[Any]) -> str:
@@ -125,6 +150,7 @@ def _numbers(column: Column, counts: Counter[Any]) -> dict[str, Any]:
         return {}
     numbers: list[Any] = [v for v in counts if isinstance(v, int | float | Decimal)]
     finite = [number for number in numbers if isfinite(number)]
+    is_negative = any(number < 0 for number in finite)
     largest = max((abs(number) for number in finite), default=0)
     if not 0 < largest < 10**18:
         return {}
@@ -134,7 +160,7 @@ def _numbers(column: Column, counts: Counter[Any]) -> dict[str, Any]:
     return {
         "magnitude": 10 ** (floor(log10(largest)) + 1),
         "scale": max(scales),
-        "negative": any(number < 0 for number in numbers),
+        "negative": is_negative,
     }
 
 

@@ -7,9 +7,11 @@ knows the same names.
 import re
 from collections import Counter
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import date, datetime, timedelta
+from decimal import Decimal
 from functools import cache
 from itertools import islice
+from math import isfinite
 from typing import Any
 
 from lumet.kit.contract import DATES, DATETIMES
@@ -25,6 +27,9 @@ _YES_NO_WORDS = frozenset(
     word for pair in YES_NO for word in pair.casefold().split("/")
 )
 _YEARS = range(1000, 2200)
+_NO_END = 9999  # the year of what lasts until further notice
+_ZEROS = re.compile(r"\s*0[0\s./:TZ-]*")
+_NUMERIC = (int, float, Decimal)
 _SECONDS = (100_000_000, 4_200_000_000)  # from 1973 to 2103
 _JULIAN = (2_305_447, 2_524_959)  # from 1600 to 2200
 _NUMBERS: dict[str, tuple[float, float]] = {
@@ -49,21 +54,45 @@ def find_format(counts: Counter[Any]) -> str:
     texts = {value: n for value, n in some.items() if isinstance(value, str)}
     if sum(texts.values()) >= NEARLY_ALL * total:
         return _of_texts(texts, total)
-    numbers = {
-        value: n
-        for value, n in some.items()
-        if isinstance(value, int | float) and not isinstance(value, bool)
-    }
+    numbers = {value: n for value, n in some.items() if _is_number(value)}
     if sum(numbers.values()) >= NEARLY_ALL * total:
         return _of_numbers(numbers, total)
     return ""
+
+
+def without_none(counts: Counter[Any]) -> tuple[Counter[Any], str, str]:
+    """Return the values that are not zeros, the format in which nearly all of those spell
+    a date, and the zeros that stand for no date, as programs wrote them in columns that
+    take no NULL: `0`, `00000000`. The counts as they are where no date is spelled, or
+    nothing stands for none."""
+    zeros = Counter({value: n for value, n in counts.items() if _is_zero(value)})
+    if zeros and len(zeros) < len(counts):
+        rest = Counter({value: n for value, n in counts.items() if value not in zeros})
+        found = find_format(rest)
+        if found in SPELLINGS:
+            none = min(zeros, key=lambda value: (-zeros[value], str(value)))
+            return rest, found, none.strip() if isinstance(none, str) else "0"
+    return counts, find_format(counts), ""
+
+
+def _is_zero(value: Any) -> bool:
+    if isinstance(value, str):
+        return value[:1] in ("0", " ") and _ZEROS.fullmatch(value) is not None
+    return _is_number(value) and value == 0
+
+
+def _is_number(value: Any) -> bool:
+    """Tell whether a value is a number, and neither infinite nor none: those cannot be
+    compared."""
+    is_one = isinstance(value, _NUMERIC) and not isinstance(value, bool)
+    return is_one and (isinstance(value, int) or isfinite(value))
 
 
 def _may_spell(value: Any) -> bool:
     """Tell whether a value could be a date, or yes or no, at all."""
     if isinstance(value, str):
         return value[:1].isdigit() or value.casefold() in _YES_NO_WORDS
-    return isinstance(value, int | float) and value > 1_000_000
+    return _is_number(value) and value > 1_000_000
 
 
 def _of_texts(texts: Mapping[str, int], total: int) -> str:
@@ -134,15 +163,16 @@ def _shape(name: str) -> re.Pattern[str]:
 
 def _is_date(text: str, pattern: str) -> bool:
     try:
-        return datetime.strptime(text, pattern).year in _YEARS
+        year = datetime.strptime(text, pattern).year
     except ValueError:
         return False
+    return year in _YEARS or year == _NO_END
 
 
-def _of_numbers(numbers: Mapping[float, int], total: int) -> str:
+def _of_numbers(numbers: Mapping[Any, int], total: int) -> str:
     days: Counter[str] = Counter()
     for number, count in numbers.items():
-        if isinstance(number, int) or number.is_integer():
+        if number == int(number):
             days[str(int(number))] += count
     if _fitting(days, DATES["YYYYMMDD"], "YYYYMMDD") >= NEARLY_ALL * total:
         return "YYYYMMDD"
@@ -151,3 +181,16 @@ def _of_numbers(numbers: Mapping[float, int], total: int) -> str:
         if inside >= NEARLY_ALL * total:
             return name
     return ""
+
+
+def month_of(value: Any, spelling: str) -> str:
+    """Return the month of a value that spells a date so, YYYY-MM; of one that does not,
+    anything."""
+    if spelling not in _NUMBERS:
+        text = str(value)
+        return "-".join(text[at : at + n] for at, n in ((spelling.find("YYYY"), 4), (spelling.find("MM"), 2)))  # fmt: skip
+    if not _is_number(value):
+        return ""
+    unit = {"seconds": 1, "milliseconds": 1_000}
+    days = float(value) / unit[spelling] / 86_400 if spelling in unit else float(value) - 2_440_587.5  # fmt: skip
+    return str(date(1970, 1, 1) + timedelta(days=days))[:7] if abs(days) < 100_000 else ""  # fmt: skip

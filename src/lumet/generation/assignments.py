@@ -20,6 +20,7 @@ from lumet.design.details import joined_reference
 from lumet.design.indexes import is_served, unserved
 from lumet.design.value_types import TITLE_PART
 from lumet.facts.model import WRITINGS
+from lumet.generation.layouts import unfit_layouts
 from lumet.generation.model import (
     Assignment,
     TableSource,
@@ -28,7 +29,7 @@ from lumet.generation.model import (
     tuple_code,
 )
 from lumet.generation.routine_actions import routine_action_code
-from lumet.kit.contract import UNINDEXED
+from lumet.kit.contract import TITLE_COLUMN, UNINDEXED
 
 Coder = Callable[[TableSource], str]
 TRUE, FALSE = "True", "False"
@@ -65,6 +66,11 @@ def _subtitle(source: TableSource) -> str:
 
 def _group(source: TableSource) -> str:
     return f"_({source.decisions.group or 'Tables'!r})"
+
+
+def _icon(source: TableSource) -> str:
+    icon = source.decisions.icon
+    return repr(icon) if icon else ""
 
 
 def _has_list(source: TableSource) -> str:
@@ -140,9 +146,41 @@ def _directed(source: TableSource, column: str) -> str:
     return repr(f"-{key}" if is_down else key)
 
 
+def _column_widths(source: TableSource) -> str:
+    """Return the widths of the columns, by their keys in addresses."""
+    widths = source.decisions.list.column_widths
+    pairs = {
+        name if name == TITLE_COLUMN else source.shown_key(name): width
+        for name, width in widths.items()
+    }
+    return repr(pairs) if pairs else ""
+
+
 def _parent(source: TableSource) -> str:
     parent = source.decisions.list.parent if source.is_splittable else ""
     return repr(source.keys[parent]) if parent else ""
+
+
+def _expand(source: TableSource) -> str:
+    """Return the related records that open within a row, as their addresses name
+    them."""
+    for detail in source.decisions.details.get(source.decisions.list.expand, ()):
+        keys = source.all_keys.get(detail.table)
+        is_there = detail.table in source.modules and source.application.decisions[detail.table].include  # fmt: skip
+        if keys is not None and is_there and source.is_splittable:
+            columns = [keys[name] for name in detail.by]
+            return repr(".".join([source.modules[detail.table], *columns]))
+    return ""
+
+
+def _laid_out(key: str, source: TableSource) -> str:
+    """Return the columns of a layout, none where they do not fit it any more."""
+    if key in dict(unfit_layouts(source.table, source.decisions)):
+        return ""
+    value = getattr(source.decisions.list, key)
+    if isinstance(value, str):
+        return repr(source.keys[value]) if value else ""
+    return tuple_code(repr(source.keys[name]) for name in value)
 
 
 def _unindexed(source: TableSource) -> str:
@@ -156,10 +194,15 @@ def _unindexed(source: TableSource) -> str:
 LIST: Mapping[str, Coder] = {
     "columns": _columns,
     "wide_columns": _wide_columns,
+    "column_widths": _column_widths,
     "order": _order,
     "filters": _filters,
     "search": _search,
     "parent": _parent,
+    "expand": _expand,
+    "calendar": partial(_laid_out, "calendar"),
+    "board": partial(_laid_out, "board"),
+    "map": partial(_laid_out, "map"),
     "unindexed": _unindexed,
 }
 """The keys of `[list]` that are not written as their values are."""
@@ -415,6 +458,7 @@ PAGES: tuple[tuple[str, Coder], ...] = (
     ("title", _title),
     ("subtitle", _subtitle),
     ("group", _group),
+    ("icon", _icon),
     ("has_list", _has_list),
     ("for_lookups", _for_lookups),
     ("is_read_only_source", _is_read_only_source),

@@ -51,16 +51,18 @@ def column_code(source: TableSource, column: Column) -> str:
 
 
 def _is_none(source: TableSource, column: Column) -> bool:
-    """Tell whether the default of a reference is the value that stands for none."""
-    return column.default is not None and column.default.text == source.field(column).none  # fmt: skip
+    """Tell whether the default of a column is the value that stands for none."""
+    none = source.field(column).none
+    default = column.default.text if column.default is not None else None
+    return default == none or (default is not None and default.strip() == none)
 
 
 def none_code(source: TableSource, column: Column) -> str:
-    """Return the value that stands for none in a reference, "" where NULL does."""
+    """Return the value that stands for none in a column, "" where NULL does."""
     decided = source.field(column)
-    if not decided.none:
+    if decided.none is None:
         return ""
-    return repr(int(decided.none) if column.type.kind in ("integer", "decimal") else decided.none)  # fmt: skip
+    return repr(int(decided.none) if column.type.kind in ("integer", "decimal", "float") else decided.none)  # fmt: skip
 
 
 def constraint_codes(source: TableSource) -> list[str]:
@@ -114,6 +116,8 @@ def _type_code(source: TableSource, column: Column) -> str:
         return f"{stored}.stored_as({decided.storage_format or usual!r})"
     if type_.kind == "binary" and kind.is_text:
         return "TextBytes"
+    if type_.kind == "binary" and _is_key(source, column):
+        return "KeyBytes"
     if type_.kind == "decimal" and type_.precision is not None:
         return f"Decimal({type_.precision}, {type_.scale or 0})"
     if own := source.server.column_type(type_, decided.kind):
@@ -121,6 +125,16 @@ def _type_code(source: TableSource, column: Column) -> str:
     if type_.kind == "text" and type_.length is not None:
         return f"String({type_.length})"
     return _OWN_TYPES.get(type_.kind) or _SQLALCHEMY_TYPES[type_.kind]
+
+
+def _is_key(source: TableSource, column: Column) -> bool:
+    """Tell whether a column is of the key, refers to a record or is referred to."""
+    table, database = source.table, source.application.database
+    is_own = column.name in table.primary_key or bool(table.reference_of(column.name))
+    return is_own or any(
+        column.name in reference.referred_columns
+        for _referring, reference in database.referring_to(table.name)
+    )
 
 
 def is_stored_otherwise(column: Column, decided: FieldDecisions) -> bool:

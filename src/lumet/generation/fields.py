@@ -100,6 +100,7 @@ def _keeps_empty(column: Column, decided: FieldDecisions) -> bool:
     """Tell whether an empty field means an empty text: the column takes no NULL."""
     return (
         decided.required is False
+        and decided.none is None  # else that is written
         and column.type.kind == "text"
         and not column.nullable
         and not column.generated
@@ -135,7 +136,8 @@ def _needs_value(source: TableSource, column: Column) -> bool:
     decided = source.decisions.field.get(column.name)
     if decided is None:
         return True
-    return not (decided.none or generated_value(table, column, decided))
+    has_none = decided.none is not None
+    return not (has_none or generated_value(table, column, decided))
 
 
 def _lookup(

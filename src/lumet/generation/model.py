@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from lumet.design.access import AccessDecisions
+from lumet.design.cards import DecidedPage
 from lumet.design.decision_schema import FieldDecisions, TableDecisions
 from lumet.design.indexes import MANY_ROWS
 from lumet.facts.dialects import server_of
@@ -28,6 +29,7 @@ class Application:
     renames: tuple[tuple[str, str], ...] = ()  # by Python names, in their order
     menu: tuple[str, ...] = ()  # groups and tables that come first, in their order
     rows: Mapping[str, int] = field(default_factory=dict)  # about how many, by table
+    card_pages: tuple[DecidedPage, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,10 +14,12 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from ruff import find_ruff_bin
 
+from lumet.design.icons import icons_as_svg
 from lumet.design.toml_statements import format_value
 from lumet.errors import LumetError
 from lumet.expressions.conditions import NAME
 from lumet.facts.dialects import server_of
+from lumet.generation.cards import card_pages_code
 from lumet.generation.empty_copy import sqlite_schema
 from lumet.generation.model import Application
 from lumet.generation.roles import ALL, build_roles
@@ -26,6 +28,7 @@ from lumet.generation.tables import build_tables, module_names
 DEPENDENCIES = (
     "argon2-cffi>=23.1,<26",
     "babel>=2.15,<3",
+    "cachetools>=5.5,<9",
     "flask>=3.1,<4",
     "flask-babel>=4.0,<5",
     "flask-login>=0.6.3,<0.8",
@@ -86,11 +89,19 @@ def render(
             if name != NAME
         ],
     }
+    card_pages = card_pages_code(application, module_names(application))
     uses_all = any(ALL in (r.rights, *dict(r.tables).values()) for r in roles)
     python = {
         f"{package}/__init__.py": fill("init.py", **common),
         f"{package}/__main__.py": fill("main.py", **common),
         f"{package}/access.py": fill("access.py", **common, uses_all=uses_all),
+        f"{package}/cards.py": fill(
+            "cards.py",
+            card_pages=card_pages,
+            labelled=any(
+                "_(" in text for page, cards in card_pages for text in (page, *cards)
+            ),
+        ),
         f"{package}/tables/__init__.py": fill("tables_init.py", **common),
         "tests/__init__.py": '"""The application\'s own tests: python -m unittest."""\n',
         "tests/test_application.py": fill("test_application.py", **common),
@@ -131,6 +142,8 @@ def render(
     wanted |= {path: text.encode() for path, text in formatted(new).items()}
     wanted |= {path: text.encode() for path, text in other.items()}
     wanted |= {f"{package}/kit/{path}": content for path, content in _kit().items()}
+    if icons := _icons(application):
+        wanted[f"{package}/kit/static/icons.svg"] = icons_as_svg(icons).encode()
     if schema := sqlite_schema(application.database):
         wanted["tests/support/schema.sql"] = schema.encode()
     once = {
@@ -146,6 +159,13 @@ def _menu(application: Application) -> str:
     modules = module_names(application)
     names = (modules.get(each, each) for each in application.menu)
     return "".join(f"{name!r}, " for name in names)
+
+
+def _icons(application: Application) -> set[str]:
+    """Return the names of the icons that the application shows."""
+    found = {each.icon for each in application.decisions.values() if each.include}
+    found |= {page.decided.icon for page in application.card_pages}
+    return found - {""}
 
 
 class _View:

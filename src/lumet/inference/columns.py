@@ -15,6 +15,7 @@ from lumet.inference.polymorphic import type_column_of
 from lumet.inference.rules import Choice, ColumnRule, Subject
 from lumet.inference.secrets import is_secret
 from lumet.inference.stamps import is_of_creation, is_stamp, is_stamp_of
+from lumet.kit.contract import NEW_UUID
 
 MOST_GAPS = 100  # numbers for each row of a key that a program counted
 _SURROGATES = frozenset({"id", "key", "pk", "oid", "uid", "sk", "ident", "identifier", "recid", "rowid"})  # fmt: skip
@@ -293,11 +294,10 @@ def required_by_empty_texts(subject: Subject, column: Column) -> Choice | None:
     may stay empty. Example: `remark VARCHAR(80) NOT NULL DEFAULT ''`."""
     if column.type.kind != "text" or column.nullable or _is_told_apart(subject, column):
         return None
-    if (
-        column.default is not None
-        and column.default.literal
-        and not column.default.text
-    ):
+    if column.type.values and "" not in column.type.values:
+        return None  # a server stored it for a value that the column does not have
+    default = column.default
+    if default is not None and default.literal and not default.text.strip():
         return Choice(False, "an empty text is its default")
     profile = subject.column_profile(column.name)
     if profile is not None and profile.blank:
@@ -352,7 +352,18 @@ def next_of_key(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
-GENERATED_RULES: tuple[ColumnRule, ...] = (next_of_key,)
+def uuid_of_bytes(subject: Subject, column: Column) -> Choice | None:
+    """A key of sixteen bytes that nothing in the database makes is a UUID. Example:
+    `vessel_id BINARY(16)`."""
+    table = subject.table
+    is_key = table.primary_key == (column.name,) and table.reference_of(column.name) is None  # fmt: skip
+    is_made = column.is_filled or table.is_view or bool(table.triggers)
+    if not is_key or is_made or column.type.native.lower() != "binary(16)":
+        return None
+    return Choice(NEW_UUID, "sixteen bytes, which nothing in the database makes", 0.75)
+
+
+GENERATED_RULES: tuple[ColumnRule, ...] = (next_of_key, uuid_of_bytes)
 
 
 def tones_of(subject: Subject, column: Column) -> Choice | None:

@@ -12,6 +12,7 @@ from lumet.inference import (
     columns,
     details,
     kinds,
+    layouts,
     polymorphic,
     relations,
     tables,
@@ -165,6 +166,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
         ("unit", columns.UNIT_RULES),
         ("total", details.TOTAL_RULES),
         ("storage_format", kinds.STORAGE_FORMAT_RULES),
+        ("none", (kinds.none_of_date,)),
         ("other_values", kinds.OTHERS_RULES),
         ("hidden", columns.HIDDEN_RULES),
         ("read_only", columns.READ_ONLY_RULES),
@@ -179,7 +181,7 @@ def _ask_about(subject: Subject, column: Column) -> None:
 
 
 # of a column, by its key in the decision file
-_FIELD_QUESTIONS = ("label", "kind", "depends_on", "type_column", "type_tables", "unit", "total", "storage_format",
+_FIELD_QUESTIONS = ("label", "kind", "depends_on", "type_column", "type_tables", "unit", "total", "storage_format", "none",
                     "other_values", "hidden", "read_only", "required", "generated", "automatic")  # fmt: skip
 
 
@@ -209,6 +211,10 @@ _RULES: dict[str, Callable[..., object]] = {
     "wide_columns": tables.wide_columns_of_list,
     "order": tables.order_of_list,
     "parent": relations.hierarchy_of,
+    "expand": layouts.expand_of_list,
+    "calendar": layouts.calendar_of_list,
+    "board": layouts.board_of_list,
+    "map": layouts.map_of_list,
     "sections": tables.sections_of,
     "folded": tables.folded_sections,
     "details": details.details_of_references,
@@ -246,6 +252,10 @@ def _table_answers(subject: Subject) -> Iterator[Answer]:
     if parent := relations.hierarchy_of(subject):
         reason = "refers to other rows of its table"
         yield ("list", "parent"), Choice(parent, reason)
+    yield ("list", "expand"), layouts.expand_of_list(subject)
+    yield ("list", "calendar"), layouts.calendar_of_list(subject)
+    yield ("list", "board"), layouts.board_of_list(subject)
+    yield ("list", "map"), layouts.map_of_list(subject)
     for section, choice in tables.sections_of(subject).items():
         yield ("sections", section), choice
     for detail, choice in details.details_of_references(subject).items():
@@ -261,7 +271,7 @@ def _column_answers(subject: Subject, column: Column) -> Iterator[Answer]:
         end = f"{found.referred_table}.{found.referred_columns[0]}"
         choice = Choice(end, found.reason, found.confidence)
         yield (*path, "references"), choice
-        if found.none:
+        if found.none or kinds.is_blank_none(subject, column):
             value = int(found.none) if column.type.kind == "integer" else found.none
             yield (*path, "none"), Choice(value, "stands for no record", 0.8)
     for question in _FIELD_QUESTIONS:

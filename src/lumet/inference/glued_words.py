@@ -321,7 +321,7 @@ def _shared_letters(names: Sequence[Sequence[str]]) -> str:
     for begins, count in sorted(counts.items(), key=lambda each: (-len(each[0]), each[0])):  # fmt: skip
         held = [word for word in words if word.startswith(begins)]
         is_plain = sum(map(is_word, held)) > FEW_WORDS * len(held)
-        follow = {word[len(begins)] for word in held if len(word) > len(begins)}
+        follow = {word[len(begins)] for word in held if word[len(begins) :].isalpha()}
         if count >= SHARED * len(words) and len(follow) > 2 and not is_plain:
             return begins
     return ""

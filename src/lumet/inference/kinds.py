@@ -84,7 +84,7 @@ _CODE_WORDS = frozenset(
         "yearmonth",
     }
 )
-_DATE_WORDS = frozenset(
+DATE_WORDS = frozenset(
     {"date", "dt", "day", "on", "at", "time", "ts", "stamp", "timestamp", "since", "until",
      "from", "to", "born", "utc", "datetime", "login", "logon", "seen", "visit", "activity",
      "access", "expires", "expiry", "expiration", "start", "end", "begin", "started", "ended",
@@ -92,6 +92,7 @@ _DATE_WORDS = frozenset(
      "deadline", "due", "checked", "registered", "approved", "closed", "opened", "timemodified",
      "timecreated"}
 )  # fmt: skip
+MANY_DAYS = 10  # different ones
 _USUAL = {"date": ("YYYY-MM-DD",), "datetime": ("YYYY-MM-DD hh:mm:ss",)}
 CERTAIN = 0.98  # confidence; below, nothing is used that could refuse an entry
 ENOUGH_OF_SMALL, ENOUGH_OF_ANY = 10, 40  # rows; in fewer a quantity may be 0 or 1
@@ -251,15 +252,17 @@ def _flag_spelling(subject: Subject, column: Column) -> str:
 
 def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
     """Texts that are all dates or moments in one spelling; whole numbers that are, only
-    where the name says so too or the column is declared as one. Example:
-    `24.12.2026` in a text, `20261224` in `due_on`."""
+    where the name says so too, the column is declared as one, or many different ones are
+    all days of a calendar. Zeros stand for none. Example: `24.12.2026` in a text,
+    `20261224` in `due_on`."""
     profile = subject.column_profile(column.name)
     spelling = profile.spelling if profile else ""
     if spelling not in SPELLINGS:
         return None
     declared = column.type.kind in ("date", "datetime")
-    named = bool(_DATE_WORDS.intersection(split_words(column.worded)[-1:]))
-    if column.type.kind not in ("text", "date", "datetime") and not named:
+    named = bool(DATE_WORDS.intersection(split_words(column.worded)[-1:]))
+    is_plain = column.type.kind in ("text", "date", "datetime")
+    if not is_plain and not named and not _are_all_days(subject, column):
         return None
     if spelling == "julian day":
         kind = "datetime" if column.type.kind == "datetime" else "date"
@@ -269,6 +272,17 @@ def kind_of_spelled_date(subject: Subject, column: Column) -> Choice | None:
     if declared and spelling in _USUAL.get(kind, ()):
         return None  # as its type has it
     return Choice(kind, f"its values are dates as {spelling}", sure)
+
+
+def _are_all_days(subject: Subject, column: Column) -> bool:
+    """Tell whether many different numbers are days as YYYYMMDD, of which but one in 250
+    numbers of eight digits is any; none that count something within a day or a year."""
+    profile = subject.column_profile(column.name)
+    if profile is None or profile.spelling != "YYYYMMDD" or profile.unique:
+        return False
+    filled = subject.profile.sampled * (1 - profile.empty)
+    is_key = column.name in subject.table.primary_key
+    return not is_key and profile.distinct * filled >= MANY_DAYS
 
 
 def kind_of_alike_date(subject: Subject, column: Column) -> Choice | None:
@@ -288,7 +302,7 @@ def _may_be_alike(subject: Subject, column: Column) -> bool:
     profile = subject.column_profile(column.name)
     is_read = profile is not None and profile.distinct > 0
     words = split_words(column.worded)
-    named = len(words) > 1 and bool(_DATE_WORDS.intersection(words[-1:]))
+    named = len(words) > 1 and bool(DATE_WORDS.intersection(words[-1:]))
     return column.type.kind == "integer" and not is_read and named
 
 
@@ -304,12 +318,42 @@ def _format_of_all(subject: Subject) -> str:
             if column.type.kind == "integer"
             and (profile := subject.evidence.column(table.name, column.name))
             and profile.distinct > 0
-            and _DATE_WORDS.intersection(split_words(column.worded)[-1:])
+            and DATE_WORDS.intersection(split_words(column.worded)[-1:])
             and profile.spelling in SPELLINGS
         ]
         is_one = len(found) > 1 and len(set(found)) == 1
         subject.answers[place] = Choice(found[0] if is_one else "", "")
     return str(subject.answers[place].value)
+
+
+def none_of_date(subject: Subject, column: Column) -> Choice | None:
+    """Zeros or blanks stand for no date where the others are dates in a format. Example:
+    `0` beside `20261224`."""
+    profile = subject.column_profile(column.name)
+    spelled = subject.answers.get((subject.table.name, column.name, "storage_format"))
+    is_dated = spelled is not None and spelled.value in SPELLINGS
+    is_key = column.name in subject.table.primary_key
+    if profile is None or not is_dated or is_key:
+        return None
+    if not profile.none:
+        return (
+            Choice("", "stands for no date") if is_blank_none(subject, column) else None
+        )
+    is_number = column.type.kind in ("integer", "decimal", "float")
+    value = int(profile.none) if is_number else profile.none
+    return Choice(value, "stands for no date")
+
+
+def is_blank_none(subject: Subject, column: Column) -> bool:
+    """Whether a text without a character stands for none in a column: it is in its rows,
+    or the default of one that takes no NULL; not in a key."""
+    if column.type.kind != "text" or column.name in subject.table.primary_key:
+        return False
+    profile, default = subject.column_profile(column.name), column.default
+    is_default = default is not None and default.literal and not default.text.strip()
+    return (profile is not None and profile.blank) or (
+        is_default and not column.nullable
+    )
 
 
 def stored_as_alike(subject: Subject, column: Column) -> Choice | None:

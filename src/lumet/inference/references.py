@@ -943,12 +943,15 @@ def _reason(tested: Containment, name: Likeness) -> str:
 
 
 def shared_word(database: Database) -> str:
-    """Return the word that nearly all tables begin with, "" where there is none."""
-    firsts = [plain_words(t.worded)[:1] for t in database.tables if not t.is_view]
-    counts = Counter(first[0] for first in firsts if first)
+    """Return the word that nearly all tables begin with, "" where there is none, or where
+    it says no less than what is behind it: `TX01`, `TX02`."""
+    named = [plain_words(t.worded) for t in database.tables if not t.is_view]
+    counts = Counter(words[0] for words in named if words)
     best = max(counts, key=lambda word: (counts[word], word), default="")
-    total = counts.total()
-    return best if total > 3 and counts[best] >= 0.8 * total else ""
+    behind = ["".join(words[1:]) for words in named if words[:1] == (best,)]
+    numbers = sum(each.isdigit() for each in behind)
+    is_name = counts[best] >= 0.8 * counts.total() and numbers < 0.5 * len(behind)
+    return best if counts.total() > 3 and is_name else ""
 
 
 def _declared_by_name(database: Database) -> dict[Words, tuple[str, str]]:

@@ -460,9 +460,7 @@ def order_of_list(subject: Subject) -> Choice:
     inspections by `-inspected_on`, stations by `name`."""
     columns = title_columns(subject)
     dated = [
-        name
-        for name in columns
-        if subject.table.column(name).type.kind in ("date", "datetime")
+        name for name in columns if subject.answer(name, "kind") in ("date", "datetime")
     ]
     dated = dated or _date_of_document(subject, columns)
     wanted = [f"-{dated[0]}"] if dated else list(columns)

@@ -130,17 +130,22 @@ class TextKind(Kind):
     holds_bytes = True
 
     def validators(self, source: FieldSource) -> list[str]:
-        type_, found = source.column.type, []
-        if source.is_binary:
-            sized = re.search(r"\((\d+)\)", type_.native)
-            found += [f"MaxBytes({sized[1]})"] if sized and int(sized[1]) else []
-        elif type_.length:
-            found.append(f"MaxLength({type_.length})")
-        if type_.kind == "uuid":
-            found.append("Uuid()")
-        if most := source.server.max_bytes.get(type_.native):
-            found.append(f"MaxBytes({most})")
-        return found
+        return text_limits(source)
+
+
+def text_limits(source: FieldSource) -> list[str]:
+    """Return the validators of the texts that a column takes."""
+    type_, found = source.column.type, []
+    if source.is_binary:
+        sized = re.search(r"\((\d+)\)", type_.native)
+        found += [f"MaxBytes({sized[1]})"] if sized and int(sized[1]) else []
+    elif type_.length:
+        found.append(f"MaxLength({type_.length})")
+    if type_.kind == "uuid":
+        found.append("Uuid()")
+    if most := source.server.max_bytes.get(type_.native):
+        found.append(f"MaxBytes({most})")
+    return found
 
 
 class NumberKind(Kind):
@@ -150,15 +155,18 @@ class NumberKind(Kind):
     usual_bounds: ClassVar[str] = ""  # that such a number has by its nature
 
     def validators(self, source: FieldSource) -> list[str]:
-        type_ = source.column.type
         if source.bounds:
             return list(source.bounds)
-        if self.usual_bounds:
-            return [self.usual_bounds]
-        if type_.native.lower().startswith("year"):
-            return ["NumberRange(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
-        word = type_.native.lower().split("(")[0].split(" ")[0]
-        if bits := source.server.integer_bits.get(word):
-            low, high = (0, 2**bits) if type_.unsigned else (-(2 ** (bits - 1)), 2 ** (bits - 1))  # fmt: skip
-            return [f"NumberRange({low}, {high - 1})"]
-        return ["NumberRange(0)"] if type_.unsigned else []
+        return [self.usual_bounds] if self.usual_bounds else number_limits(source)
+
+
+def number_limits(source: FieldSource) -> list[str]:
+    """Return the validators of the numbers that a column's type takes."""
+    type_ = source.column.type
+    if type_.native.lower().startswith("year"):
+        return ["NumberRange(1901, 2155)"]  # of MariaDB, which reads 24 as 2024
+    word = type_.native.lower().split("(")[0].split(" ")[0]
+    if bits := source.server.integer_bits.get(word):
+        low, high = (0, 2**bits) if type_.unsigned else (-(2 ** (bits - 1)), 2 ** (bits - 1))  # fmt: skip
+        return [f"NumberRange({low}, {high - 1})"]
+    return ["NumberRange(0)"] if type_.unsigned else []

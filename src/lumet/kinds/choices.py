@@ -1,12 +1,28 @@
 """Kinds whose values are chosen."""
 
-from lumet.kinds.base import Decided, FieldSource, Kind
+from lumet.kinds.base import (
+    Decided,
+    FieldSource,
+    Kind,
+    number_limits,
+    text_limits,
+)
 
 _NUMBERS = ("integer", "smallint", "bigint", "numeric")  # of elements
 
 
 def _plain(source: FieldSource) -> str:
     return "integer" if source.column.type.kind == "integer" else "text"
+
+
+class _OpenKind(Kind):
+    """A kind that may take other values than those it offers: any of its column."""
+
+    def validators(self, source: FieldSource) -> list[str]:
+        if not source.decided.other_values:
+            return []
+        is_whole = source.column.type.kind == "integer"
+        return number_limits(source) if is_whole else text_limits(source)
 
 
 class YesNo(Kind):
@@ -28,7 +44,7 @@ class YesNo(Kind):
         return True
 
 
-class Choice(Kind):
+class Choice(_OpenKind):
     """One of a few values."""
 
     name = "choice"
@@ -85,7 +101,7 @@ class MultipleChoice(Kind):
         return bool(decided.choices)
 
 
-class Lookup(Kind):
+class Lookup(_OpenKind):
     """A reference to a record."""
 
     name = "lookup"
@@ -93,6 +109,7 @@ class Lookup(Kind):
     field = "LookupField"
     keys = ("references", "where", "depends_on", "lookup_columns", "other_values")
     synonyms = ("foreign key", "reference")
+    holds_bytes = True  # of a key
     can_be_summed = False
     list_rank = 0
 

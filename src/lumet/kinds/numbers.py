@@ -90,6 +90,7 @@ class Percent(_DecimalKind):
 
 class _Degrees(NumberKind):
     field = "DegreesField"
+    can_be_summed = False
 
     def arguments(self, source: FieldSource) -> list[str]:
         is_float = source.column.type.kind == "float"

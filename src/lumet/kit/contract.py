@@ -7,16 +7,30 @@ FIELD_LIMITS = (HIDDEN, READ_ONLY, SET_ONCE)
 ANYONE = "anyone"  # the role of who is not signed in
 
 TABLE, CARDS, GROUPS, CHART, TREE = "table", "cards", "groups", "chart", "tree"
-LAYOUTS = (TABLE, CARDS, GROUPS, CHART, TREE)
+CALENDAR, BOARD, MAP = "calendar", "board", "map"
+LAYOUTS = (TABLE, CARDS, GROUPS, CHART, TREE, CALENDAR, BOARD, MAP)
+IS, NOT, FROM, TO, WITHIN = "is", "not", "from", "to", "within"
+HAS, BEGINS, EMPTY, FILLED = "has", "begins", "empty", "filled"
+OPERATORS = (IS, NOT, FROM, TO, WITHIN, HAS, BEGINS, EMPTY, FILLED)  # of filters
+YEAR, MONTH, DAY = "year", "month", "day"
+PERIODS = (YEAR, MONTH, DAY)  # by which rows with a date are grouped
+NUMBER, BARS, LINE, SHARES, ROWS = "number", "bars", "line", "shares", "rows"
+RECENT, VIEWS, TABLES = "recent", "views", "tables"
+FIGURES = (NUMBER, BARS, LINE, SHARES, ROWS)  # of a table's rows
+CARD_KINDS = (*FIGURES, RECENT, VIEWS, TABLES)
 EDIT_PAGE, EDIT_CELLS = "page", "cells"  # where the rows of a list are edited
 UNINDEXED = ("limited", "disabled")  # sorts and filters that no index serves
 
 NEXT_NUMBER, NEW_UUID = "max + 1", "uuid"
 GENERATED = (NEXT_NUMBER, NEW_UUID)  # values of a new record
 AUTOMATIC_VALUES = ("created at", "created by", "changed at", "changed by")
-TOTALS = ("sum", "avg", "min", "max")
+MAX_GROUPS = 200  # of a list
+SUM, AVERAGE = "sum", "avg"
+TOTALS = (SUM, AVERAGE, "min", "max")
 COLOURS = ("green", "amber", "red", "blue")
 NARROW, WIDE = "narrow", "wide"  # controls
+TITLE_COLUMN = "record-title"  # of a list; a column's key has no hyphen
+MIN_WIDTH, MAX_WIDTH = 40, 1_200  # of a column of a list, in pixels
 
 # formats of dates in columns of other types, as people and as strptime write them
 DATES = {

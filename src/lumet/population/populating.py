@@ -463,7 +463,7 @@ class _Filling:
         none: Any = None
         for name in reference.columns:
             decided = decisions.field.get(name)
-            if decided is not None and decided.none != "":
+            if decided is not None and decided.none is not None:
                 none = int(decided.none) if self.table.column(name).type.kind == "integer" else decided.none  # fmt: skip
         return Link(reference, lambda: self._parents(reference), none)
 

@@ -13,6 +13,7 @@ from lumet.project.project_files import locked
 
 if TYPE_CHECKING:
     from lumet.design.renaming import Renamed
+    from lumet.project.adopting import Adopted
     from lumet.project.consistency import Check
     from lumet.project.generating import GenerationReport, Planned
     from lumet.project.identity import OtherDatabase
@@ -75,6 +76,15 @@ def run_customisation(folder: Path, table: str) -> list[str]:
 
     with _writing(folder):
         return customise(folder.resolve(), table)
+
+
+def run_adoption(folder: Path) -> list[Adopted]:
+    """Take over what was arranged for everyone in the application; see
+    `adopting.adopt`."""
+    from lumet.project.adopting import adopt
+
+    with _writing(folder):
+        return adopt(folder.resolve())
 
 
 def preview_generation(folder: Path) -> tuple[Planned, list[FileChange]]:

@@ -12,6 +12,8 @@ from lumet.design.reading import fitting_patterns
 from lumet.design.value_types import TITLE_PART
 from lumet.errors import Mistake
 from lumet.facts.model import Table
+from lumet.generation.cards import why_unfit
+from lumet.generation.layouts import unfit_layouts
 from lumet.generation.model import Application
 from lumet.project import project_files as files
 from lumet.project.decisions import OwnDecisions
@@ -38,6 +40,8 @@ def find_misfits(
         *_unfit_formats(folder, application),
         *_unfit_transitions(folder, application),
         *_unfit_actions(folder, application),
+        *_unfit_cards(folder, application),
+        *_unfit_layouts(folder, application, own),
     ]
 
 
@@ -140,6 +144,39 @@ def _unknown_in_menu(folder: Path, application: Application) -> Iterator[Mistake
     for name in application.menu:
         checker.known(("menu",), name, known, "There is no menu group and no table")
     yield from mistakes
+
+
+def _unfit_layouts(
+    folder: Path, application: Application, own: OwnDecisions
+) -> Iterator[Mistake]:
+    """Yield a mistake for each layout that a person decided and that its columns do not
+    fit."""
+    for name, decisions in application.decisions.items():
+        for key, problem in unfit_layouts(application.database.table(name), decisions):
+            path = ("list", key)
+            if path in own.tables.get(name, {}):
+                file = application.files[name]
+                yield _statement(folder, file, path, f"{name}: {key}", problem)
+
+
+def _unfit_cards(folder: Path, application: Application) -> Iterator[Mistake]:
+    """Yield a mistake for each of a person's cards that does not fit the decisions about
+    its table, or names a role that there is not."""
+    roles = [role.name for role in application.access.roles]
+    for page in application.card_pages:
+        mistakes: list[Mistake] = []
+        file = DecisionFile(page.file, files.read_text(folder, page.file) or "")
+        checker = Checker(file, mistakes)
+        for role in page.decided.roles:
+            checker.known(("roles",), role, roles, "There is no role")
+        for card in page.cards:
+            path = ("cards", card.name)
+            for role in card.decided.roles:
+                checker.known((*path, "roles"), role, roles, "There is no role")
+            key, problem = why_unfit(application, card.decided) if card.is_own else ("", "")  # fmt: skip
+            if key:
+                checker.wrong((*path, key), problem)
+        yield from mistakes
 
 
 def _unknown_folded(folder: Path, application: Application) -> Iterator[Mistake]:

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lumet.design.access import read_access
+from lumet.design.cards import DecidedPage, read_card_page
 from lumet.design.decision_file import Checker, DecisionFile
 from lumet.design.decision_schema import Entry
 from lumet.design.declared_keys import Declared, declarations, with_declared
@@ -23,7 +24,7 @@ from lumet.inference.engine import infer
 from lumet.inference.glued_words import with_words_apart
 from lumet.inference.labels_from_names import split_words
 from lumet.project import project_files as files
-from lumet.project.surveyfile import Survey, to_inferred
+from lumet.project.surveyfile import Survey, to_entries, to_inferred
 
 Patterns = dict[str, dict[str, object]]
 Own = dict[str, dict[tuple[str, ...], object]]
@@ -36,6 +37,7 @@ class OwnDecisions:
     tables: Own
     patterns: Patterns
     access: dict[tuple[str, ...], object]
+    card_pages: tuple[DecidedPage, ...] = ()
     sections: dict[str, tuple[str, ...]] = field(default_factory=dict)  # in their order
     origins: dict[str, str] = field(default_factory=dict)  # of patterns: their files
 
@@ -83,12 +85,28 @@ def read_decisions(folder: Path, made: Survey, mistakes: list[Mistake]) -> OwnDe
     text = files.read_text(folder, files.ACCESS) or ""
     checker = Checker(DecisionFile(files.ACCESS, text), mistakes)
     access = read_access(checker, database, groups)
+    card_pages = tuple(_card_pages(folder, made, database, mistakes))
     sections = {
         name: sections_in_order(file)
         for name, file in opened.items()
         if any(path_[0] == "sections" for path_ in own[name])
     }
-    return OwnDecisions(own, patterns, access, sections, origins)
+    return OwnDecisions(own, patterns, access, card_pages, sections, origins)
+
+
+def _card_pages(
+    folder: Path, made: Survey, database: Database, mistakes: list[Mistake]
+) -> Iterator[DecidedPage]:
+    """Yield the first page and the further pages of cards."""
+    text = files.read_text(folder, files.FRONT) or ""
+    checker = Checker(DecisionFile(files.FRONT, text), mistakes)
+    yield read_card_page(checker, "", database, to_entries(made.front))
+    for path in sorted((folder / files.CARD_PAGES).glob("*.toml")):
+        name = f"{files.CARD_PAGES}/{path.name}"
+        checker = Checker(DecisionFile(name, files.read_text(folder, name) or ""), mistakes)  # fmt: skip
+        if not path.stem.replace("-", "_").isidentifier() or not path.stem.isascii():
+            checker.wrong((), f'"{path.stem}" is not a name of a page: use letters, digits, _ and -.')  # fmt: skip
+        yield read_card_page(checker, path.stem, database)
 
 
 def _words_of_names(database: Database) -> frozenset[str]:

@@ -155,6 +155,7 @@ def load(folder: Path, survey: Survey) -> Application:
         menu=settings.menu,
         renames=tuple(map(python_rename, survey.renames)),
         rows={name: survey.rows(name) for name in survey.tables},
+        card_pages=own.card_pages,
     )
     mistakes = find_misfits(folder, application, own, survey)
     if mistakes:

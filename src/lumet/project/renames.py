@@ -248,7 +248,10 @@ class _Following:
             (files.PATTERNS, "", FileKind.PATTERNS),
             (files.ACCESS, "", FileKind.ACCESS),
             (files.SETTINGS, "", FileKind.SETTINGS),
+            (files.FRONT, "", FileKind.CARDS),
         ]
+        pages = sorted((self.folder / files.CARD_PAGES).glob("*.toml"))
+        every += [(f"{files.CARD_PAGES}/{p.name}", "", FileKind.CARDS) for p in pages]
         for path, owner, kind in every:
             text = self._text(path)
             if text is None:

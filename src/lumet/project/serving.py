@@ -94,5 +94,20 @@ def add_users(folder: Path, package: str, users: Sequence[NewUser]) -> None:
         raise CannotRun(f"The users could not be added: {said}")
 
 
+def run_command(folder: Path, package: str, arguments: Sequence[str]) -> str:
+    """Run a command of the application; return its output. Raises CannotRun where
+    it fails."""
+    ran = subprocess.run(
+        _command(package, arguments),
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    if ran.returncode:
+        raise CannotRun(ran.stderr.strip() or "The application does not run.")
+    return ran.stdout
+
+
 def _command(package: str, arguments: Sequence[str]) -> list[str]:
     return [sys.executable, "-m", package, *arguments]

@@ -56,6 +56,7 @@ class Survey:
     settings: tuple[Inferred, ...] = ()
     tables: dict[str, tuple[Inferred, ...]] = field(default_factory=dict)
     access: tuple[Inferred, ...] = ()
+    front: tuple[Inferred, ...] = ()
     questions: tuple[Question, ...] = ()
     renames: tuple[Renamed, ...] = ()  # that were confirmed, in their order
     glossary: dict[str, str] = field(default_factory=dict)

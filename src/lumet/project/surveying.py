@@ -40,6 +40,7 @@ from lumet.facts.reading import read_database
 from lumet.facts.server_listing import other_databases, schemas_with_tables
 from lumet.facts.table_selection import choose_tables
 from lumet.generation.merge_writer import Change, apply
+from lumet.inference.cards import cards_of_front
 from lumet.inference.engine import infer, infer_access, subjects_of
 from lumet.inference.glued_words import with_words_apart
 from lumet.inference.kinds import followable
@@ -82,6 +83,18 @@ _ACCESS_COMMENT = (
     "# A role is a section [role.NAME]; its rules on rows are [role.NAME.rows], those on\n"
     "# what may be changed [role.NAME.changes], limits on fields [role.NAME.fields].\n"
     '# Lines with "#~" are inferred. Write a line without it to decide yourself.\n'
+)
+_FRONT_COMMENT = (
+    "# The first page: its cards, in the order of this file. Further pages are written the\n"
+    "# same, in design/pages/NAME.toml, with label, group and roles. For example:\n"
+    "#\n"
+    "#     [cards]\n"
+    '#     open = { kind = "number", table = "repair", filter = "status.is=reported" }\n'
+    '#     days = { kind = "line", table = "repair", by = "done_on", every = "year" }\n'
+    "#\n"
+    "# A filter is the query of a list, as the address has it behind the ?.\n"
+    '# Lines with "#~" are inferred. Write a line without it to decide yourself; NAME =\n'
+    "# false removes a card.\n"
 )
 _PATTERNS_COMMENT = (
     "# Decisions by pattern, for all tables at once; a table's own file wins.\n"
@@ -194,6 +207,7 @@ def survey(
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)  # the facts stay as they were read
+    made = replace(made, front=to_inferred(cards_of_front(extended.database, evidence, {name: made.entries(name) for name in made.tables})))  # fmt: skip
     differences: tuple[Difference, ...] = ()
     if before is not None:
         differences = compare(before.database, made.database, catalogue)
@@ -441,6 +455,8 @@ def _changes(
     last_access = to_entries(before.access) if before else ()
     bring(files.ACCESS, _ACCESS_COMMENT, to_entries(made.access), last_access)
     bring(files.PATTERNS, _PATTERNS_COMMENT, (), ())
+    last_front = to_entries(before.front) if before else ()
+    bring(files.FRONT, _FRONT_COMMENT, to_entries(made.front), last_front)
     changes.append(Change(files.SURVEY, write_survey(made).encode()))
     wanted = {"DATABASE_URL": address.kept(folder)}
     if not environment.get("SECRET_KEY"):

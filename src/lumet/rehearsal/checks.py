@@ -31,6 +31,7 @@ def _read(rehearsal: Rehearsal, name: str) -> None:
         for title, check in (
             ("orders and pages", lists.check_orders),
             ("layouts", lists.check_layouts),
+            ("groups", lists.check_groups),
             ("titles", lists.check_titles),
             ("exports", lists.check_exports),
             ("search", filters.check_search),

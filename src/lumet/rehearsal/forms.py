@@ -5,7 +5,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from importlib import import_module
 from typing import Any
@@ -336,6 +336,8 @@ def _is_typed(typed: str, stored: Any) -> bool:
         return False
     if isinstance(stored, bytes):
         stored = stored.decode("utf-8", "replace")
+    if isinstance(stored, timedelta):  # of MariaDB, where it is a time of day
+        stored = (datetime.min + stored).time()
     text, entered = str(stored), typed.replace("\r\n", "\n").strip()
     if text.replace("\r\n", "\n").strip() == entered or text.lstrip("#") == entered.lstrip("#"):  # fmt: skip
         return True

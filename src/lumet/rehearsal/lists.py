@@ -12,6 +12,7 @@ from typing import Any
 import openpyxl
 
 from lumet.browsing.pages import Page
+from lumet.kit.contract import GROUPS, MAX_GROUPS
 from lumet.rehearsal.rehearsal import Rehearsal
 from lumet.rehearsal.secrets import look_for_secrets
 
@@ -21,6 +22,18 @@ FEW, MORE = 10, 100  # rows of a page; between them the queries must not grow
 MOST_QUERIES_MORE = 2
 _TEXTS = ("TextField", "LongTextField", "EmailField", "PhoneField", "ChoiceField")
 _NUMBERS = ("IntegerField", "DecimalField", "CodeField")
+
+
+def count_on(page: Page) -> int | None:
+    """Return how many records a list says it has, None where it does not count them
+    all."""
+    words = " ".join(page.words(".count"))
+    is_whole = page.status == 200 and "more than" not in words
+    return _number(words.partition("·")[0]) if is_whole else None
+
+
+def _number(text: str) -> int:
+    return int(re.sub(r"\D", "", text) or 0)
 
 
 class ListChecks:
@@ -95,11 +108,15 @@ class ListChecks:
         is_plain = key in self.pages.fields and key not in self.pages.lookups
         if not is_plain or set(keys) - stored.keys():
             return
-        if getattr(self.pages.column(key).type, "storage_format", ""):
+        type_ = self.pages.column(key).type
+        held = getattr(type_, "base", type_)  # of one with a value for none
+        if getattr(held, "storage_format", ""):
             return
-        shown = [plain(stored[each][key]) for each in keys]
+        # servers that pad texts with blanks do not tell these apart
+        shown = [plain(stored[each][key]).rstrip(" ") for each in keys]
         sorted_ = self.rehearsal.probe.in_order(self.pages.table, key)
-        if shown != [plain(each) for each in sorted_] and not self.rehearsal.where(self.name):  # fmt: skip
+        wanted = [plain(each).rstrip(" ") for each in sorted_]
+        if shown != wanted and not self.rehearsal.where(self.name):
             self.rehearsal.fail("order of a list", self.name, where, key)
 
     def check_layouts(self) -> None:
@@ -120,6 +137,34 @@ class ListChecks:
             if taken[1] > taken[0] + MOST_QUERIES_MORE:
                 detail = f"{taken[0]} queries for {FEW} rows, {taken[1]} for {MORE}"
                 rehearsal.fail("queries that grow with the rows", name, f"/t/{name}", detail)  # fmt: skip
+
+    def check_groups(self) -> None:
+        """Open the groups by several columns: together they have each row once, and each
+        leads to so many rows."""
+        rehearsal, name = self.rehearsal, self.name
+        if GROUPS not in self.pages.list.layouts:
+            return
+        deleted = "&deleted=with" if self.pages.soft_delete else ""
+        first = rehearsal.open(name, f"/t/{name}?layout={GROUPS}{deleted}")
+        others = [address for address, _words in first.links(".pager.before a[href*='by=']")]  # fmt: skip
+        for address in [first.address, *others[: rehearsal.limits.choices]]:
+            page = rehearsal.open(name, address)
+            links, total = dict[str, int](), 0
+            rows = page.tree.css("#groups tbody tr")
+            for row, number in zip(rows, page.words("#groups tbody td:nth-child(2)"), strict=True):  # fmt: skip
+                total += _number(number)
+                if (link := row.css_first("a.title")) is not None:
+                    links[str(link.attributes["href"])] = _number(number)
+            count = rehearsal.count(name)
+            if len(rows) < MAX_GROUPS and total != count:
+                rehearsal.fail("rows of groups", name, address, f"{total} of {count}")
+            for each in rehearsal.some(links, rehearsal.limits.choices):
+                self._compare_count(each, links[each])
+
+    def _compare_count(self, address: str, wanted: int) -> None:
+        found = count_on(self.rehearsal.open(self.name, address))
+        if found is not None and found != wanted:
+            self.rehearsal.fail("rows of a group", self.name, address, f"{found} of {wanted}")  # fmt: skip
 
     def check_titles(self) -> None:
         """Titles tell records apart."""
@@ -204,7 +249,8 @@ def _is_same(exported: Any, stored: Any, shown: Any) -> bool:
         return bool(exported.removeprefix("'").strip() == plain(stored).removeprefix("'").strip())  # fmt: skip
     if kind in _NUMBERS and stored is not None:
         try:
-            return Decimal(exported) == Decimal(str(stored))
+            is_same = Decimal(exported) == Decimal(str(stored))
+            return is_same or str(exported) == str(stored)  # NaN is not itself
         except InvalidOperation:
             return bool(exported == str(stored))
     return True

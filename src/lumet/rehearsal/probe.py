@@ -100,6 +100,9 @@ class Probe:
                     if isinstance(each[key], bytes) and key not in keys:
                         each[key] = each[key].decode("utf-8", "replace")
         for key, column in table.c.items():
+            if type(column.type).__name__ == "KeyBytes":
+                for each in found:
+                    each[key] = each[key].hex() if each[key] is not None else None
             none = getattr(column.type, "none", None)  # what stands for NULL there
             for each in found if none is not None else ():
                 if str(each[key]).strip() == str(none):
@@ -108,7 +111,8 @@ class Probe:
 
     def in_order(self, table: Any, key: str) -> list[Any]:
         """Return the values of a column as the database sorts them."""
-        words = self._select(self._read(table, key), table)
+        is_key = key in table.primary_key.columns  # which is read as it is
+        words = self._select(self._read(table, key, plain=is_key), table)
         return [row[0] for row in self.rows(f"{words} ORDER BY {self._name(table, key)}")]  # fmt: skip
 
     def _name(self, table: Any, key: str) -> str:
@@ -127,9 +131,10 @@ class Probe:
 
 
 def is_empty(value: Any) -> bool:
-    """Whether a stored value is shown as nothing: NULL, a text of no characters, and
-    the day of zeros that a server stores where a column takes no NULL."""
-    return value is None or value == "" or str(value).startswith(_ZERO_DATE)
+    """Whether a stored value is shown as nothing: NULL, a text of no characters but
+    blanks, and the day of zeros that a server stores where a column takes no NULL."""
+    is_blank = isinstance(value, str) and not value.rstrip(" ")
+    return value is None or is_blank or str(value).startswith(_ZERO_DATE)
 
 
 def _literal(value: Any) -> str:

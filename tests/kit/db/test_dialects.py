@@ -72,12 +72,13 @@ class OnSqlite(unittest.TestCase):
         self.assertEqual(found, [1, 2])
         self.assertEqual(self.ids(begins, **self.server.prefix_values(["%", "_"])), [])
 
-    def test_months_and_the_order_of_null(self) -> None:
+    def test_periods_and_the_order_of_null(self) -> None:
         with self.database.reading() as connection:
-            month = select(self.server.month(QUAY.c.built)).order_by(QUAY.c.id)
-            self.assertEqual(
-                connection.execute(month).scalars().all(), ["2026-03", None, "2025-12"]
-            )
+            for unit, length in (("year", 4), ("month", 7), ("day", 10)):
+                period = self.server.period(QUAY.c.built, unit)
+                found = connection.scalars(select(period).order_by(QUAY.c.id)).all()
+                self.assertEqual(found[::2], ["2026-03-09"[:length], "2025-12-31"[:length]])  # fmt: skip
+                self.assertIsNone(found[1])
             order = select(QUAY.c.id).order_by(QUAY.c.depth)
             last = connection.execute(order).scalars().all()[-1]
         self.assertEqual(last == 2, self.server.nulls_are_largest)

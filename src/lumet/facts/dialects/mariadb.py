@@ -419,8 +419,10 @@ class Mariadb(Server):
         )
 
     def column_type(self, type_: Type, kind: str) -> str:
-        if type_.native.lower().startswith("set("):
-            return "String"
+        if type_.native.lower().startswith(("enum(", "set(")):
+            return "EnumText"
+        if type_.native.lower().startswith("float"):
+            return "SingleFloat"
         if type_.kind == "unknown" and type_.is_shape:
             return "Geometry"
         if type_.kind == "time":

@@ -513,6 +513,8 @@ class Postgresql(Server):
         )
 
     def column_type(self, type_: Type, kind: str) -> str:
+        if type_.native.lower() == "real":
+            return "SingleFloat"
         if kind == "multiple choice":
             return f"Array.of({type_.native!r})"
         is_interval = type_.native.lower().startswith("interval")

@@ -1,12 +1,15 @@
 """The rights of one user, by the roles."""
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 from ..contract import HIDDEN
 from .roles import CHANGES, Role
 
 _NOWHERE = "1 = 0"
+_ATTRIBUTE = re.compile(r":user_(\w+)")  # in a rule
 
 
 @dataclass(frozen=True)
@@ -75,6 +78,14 @@ class Rights:
         return [
             key for key in keys if any(r.lets_set(table, key, is_new) for r in held)
         ]
+
+    @property
+    def identity(self) -> tuple[Any, ...]:
+        """What decides which rows and columns are within reach: the shape, and those
+        attributes of the user that a rule on rows names."""
+        rules = " ".join(rule for role in self.roles for rule in role.rows.values())
+        named = sorted({*_ATTRIBUTE.findall(rules)} & {*self.attributes})
+        return (*self.shape, *((name, self.attributes[name]) for name in named))
 
     @property
     def shape(self) -> tuple[str, ...]:

@@ -13,12 +13,23 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any, Self
 
-from sqlalchemy import Select, and_, delete, insert, or_, select, true, update
+from sqlalchemy import (
+    Connection,
+    Select,
+    and_,
+    delete,
+    insert,
+    or_,
+    select,
+    true,
+    update,
+)
 from sqlalchemy.exc import DBAPIError
 
 from ..db.engine import Database
 from ..db.errors import is_lost
 from .outbox import Message, Outbox
+from .recent_records import mark_recent
 from .store import entry, owner
 from .throttle import now
 
@@ -159,10 +170,18 @@ class AuditLog:
         numbers."""
         return self._write(events, BEGUN)
 
-    def end(self, numbers: Sequence[int], is_done: bool) -> None:
-        """Mark entries as done, or as failed."""
+    def end(
+        self,
+        numbers: Sequence[int],
+        is_done: bool,
+        last: tuple[Actor, AuditEvent] | None = None,
+    ) -> None:
+        """Mark entries as done, or as failed. The record of the `last` of them, which is
+        that of the form, is one that its user changed."""
         state = DONE if is_done else FAILED
         with self.store.writing() as connection:
+            if is_done and last is not None:
+                _mark_changed(connection, *last)
             for start in range(0, len(numbers), IDS_AT_ONCE):
                 some = entry.c.id.in_(numbers[start : start + IDS_AT_ONCE])
                 connection.execute(update(entry).where(some).values(state=state))
@@ -244,6 +263,7 @@ class Recording:
     def __init__(self, log: AuditLog) -> None:
         self._log = log
         self._begun: list[int] = []
+        self._last: tuple[Actor, AuditEvent] | None = None
         self._meant: list[tuple[Actor, AuditEvent]] = []
         self._messages: list[Message] = []
         self._prepared: list[int] = []
@@ -265,6 +285,7 @@ class Recording:
             self._messages = []
         if self._meant:
             self._begun += self._log.begin(self._meant)
+            self._last = self._meant[-1]
             self._meant = []
 
     def close(self, is_done: bool, is_unsure: bool = False) -> None:
@@ -275,7 +296,12 @@ class Recording:
         elif self._prepared and not is_unsure:
             self._log.outbox.withdraw(self._prepared)
         if self._begun:
-            self._log.end(self._begun, is_done)
+            self._log.end(self._begun, is_done, self._last)
+
+
+def _mark_changed(connection: Connection, actor: Actor, event: AuditEvent) -> None:
+    if actor.user_id is not None and event.key and event.kind in ("add", "edit"):
+        mark_recent(connection, actor.user_id, event.table, event.key, is_change=True)
 
 
 def _values(actor: Actor, event: AuditEvent, state: str) -> dict[str, Any]:

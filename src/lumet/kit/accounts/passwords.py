@@ -11,6 +11,8 @@ from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
 from flask_babel import gettext as _
 
+from ..common.formatting import without_accents
+
 MIN_LENGTH = 12  # characters, where the settings say nothing else
 MAX_LENGTH = 1_000  # characters; more would only keep the machine busy
 NONE = "!"  # stands for the password of a user who has none yet
@@ -37,8 +39,7 @@ def skeleton(name: str) -> str:
     """Return the comparable form of a name: without case, accents, marks and blanks at
     the end, so that no two users are the same to any database, whatever its
     collation."""
-    plain = unicodedata.normalize("NFKD", fold_name(name))
-    return "".join(each for each in plain if not unicodedata.combining(each))
+    return without_accents(fold_name(name))
 
 
 _ALPHABETS = ("LATIN", "CYRILLIC", "GREEK", "ARMENIAN", "CHEROKEE", "COPTIC")

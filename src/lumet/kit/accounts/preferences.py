@@ -11,10 +11,24 @@ from typing import Any
 
 from sqlalchemy import Connection, delete, insert, or_, select, update
 
+from ..contract import MAX_WIDTH, MIN_WIDTH
 from ..db.engine import Database
 from .store import choice, saved_view, user, user_attribute, view_role
 
+COLUMNS = "columns "  # begins the choice of a list's columns; its table follows
+WIDTHS = "widths "  # and that of their widths
+FAVOURITES = "favourites"  # the choice of entries of the menu, one a line
 MAX_QUERY_LENGTH = 2_000  # characters of a view's address
+
+
+def read_widths(text: str) -> dict[str, int]:
+    """Return the widths of a choice in pixels, by the keys of columns."""
+    found = {}
+    for word in text.split(","):
+        key, _sep, number = word.partition(":")
+        if number.isdecimal() and MIN_WIDTH <= int(number) <= MAX_WIDTH:
+            found[key] = int(number)
+    return found
 
 
 @dataclass(frozen=True, slots=True)

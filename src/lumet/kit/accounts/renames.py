@@ -15,13 +15,15 @@ from urllib.parse import parse_qsl, urlencode
 from sqlalchemy import Connection, Table, delete, insert, select, update
 
 from ..db.engine import Database
-from .preferences import mark_changed
+from .preferences import COLUMNS, FAVOURITES, WIDTHS, mark_changed
 from .store import (
     choice,
     entry,
     followed_rename,
     owner,
+    recent_record,
     saved_view,
+    shared_choice,
     upload,
     user,
 )
@@ -29,8 +31,9 @@ from .store import (
 Names = Sequence[tuple[str, str]]  # TABLE or TABLE.COLUMN, before and after, in order
 Lookups = Callable[[str], Sequence[tuple[str, str]]]
 """Gives the lookups that choose among the records of a table: table and column."""
-_OF_KEYS = frozenset({"sort", "columns", "by", "sum"})  # parameters of a list
-_COLUMNS = "columns "  # begins the name of a choice; the table follows
+_OF_KEYS = frozenset(
+    {"sort", "columns", "by", "sum", "and", "stack"}
+)  # parameters of a list
 AT_ONCE = 500  # entries of the log
 
 
@@ -94,14 +97,27 @@ def _marks(names: Names) -> list[str]:
 
 def _follow_table(connection: Connection, rename: _Rename) -> None:
     old, new = rename.old, rename.new
-    for table in (entry, owner, saved_view, upload):
+    favourites = choice.c.name == FAVOURITES
+    for number, text in connection.execute(
+        select(choice.c.user_id, choice.c.value).where(favourites)
+    ).all():
+        names = [new if name == old else name for name in text.split("\n")]
+        mine = update(choice).where(favourites, choice.c.user_id == number)
+        connection.execute(mine.values(value="\n".join(names)))
+    connection.execute(delete(recent_record).where(recent_record.c.record_table == new))
+    for table in (entry, owner, recent_record, saved_view, upload):
         name = table.c.record_table
         connection.execute(update(table).where(name == old).values(record_table=new))
-    of_new, of_old = (choice.c.name == f"{_COLUMNS}{name}" for name in (new, old))
-    for number in connection.scalars(select(choice.c.user_id).where(of_old)).all():
-        mine = choice.c.user_id == number
-        connection.execute(delete(choice).where(mine, of_new))
-    connection.execute(update(choice).where(of_old).values(name=f"{_COLUMNS}{new}"))
+    for beginning in (COLUMNS, WIDTHS):
+        before, after = f"{beginning}{old}", f"{beginning}{new}"
+        of_old = choice.c.name == before
+        for number in connection.scalars(select(choice.c.user_id).where(of_old)).all():
+            mine = choice.c.user_id == number
+            connection.execute(delete(choice).where(mine, choice.c.name == after))
+        connection.execute(update(choice).where(of_old).values(name=after))
+        connection.execute(delete(shared_choice).where(shared_choice.c.name == after))
+        was = shared_choice.c.name == before
+        connection.execute(update(shared_choice).where(was).values(name=after))
 
 
 def _follow_column(connection: Connection, rename: _Rename, lookups: Lookups) -> None:
@@ -138,12 +154,17 @@ def _follow_column(connection: Connection, rename: _Rename, lookups: Lookups) ->
         select(saved_view.c.id, saved_view.c.record_table, saved_view.c.query)
     ).all():
         _change(connection, saved_view, number, "query", text, query(table, text))
-    chosen = choice.c.name.startswith(_COLUMNS, autoescape=True)
+    chosen = choice.c.name.startswith(COLUMNS, autoescape=True)
     for row in connection.execute(select(choice).where(chosen)).all():
-        text = keys(row.name.removeprefix(_COLUMNS), row.value)
+        text = keys(row.name.removeprefix(COLUMNS), row.value)
         if text != row.value:
             mine = (choice.c.user_id == row.user_id) & (choice.c.name == row.name)
             connection.execute(update(choice).where(mine).values(value=text))
+    shared = shared_choice.c.name.startswith(COLUMNS, autoescape=True)
+    for row in connection.execute(select(shared_choice).where(shared)).all():
+        text = keys(row.name.removeprefix(COLUMNS), row.value)
+        is_it = shared_choice.c.name == row.name
+        connection.execute(update(shared_choice).where(is_it).values(value=text))
     mine = (upload.c.record_table == rename.table) & (upload.c.record_column == old)
     connection.execute(update(upload).where(mine).values(record_column=new))
     for number, text in _entries(connection, rename.table, old):

@@ -251,6 +251,25 @@ message = Table(  # since version 10: e-mails and webhooks on their way
 )
 
 
+recent_record = Table(  # since version 11: what users opened or changed last
+    "recent_record",
+    tables,
+    Column("user_id", ForeignKey("app_user.id", ondelete="CASCADE"), primary_key=True),
+    Column("record_table", String(120), primary_key=True),
+    Column("record_key", String(400), primary_key=True),
+    Column("at", DateTime, nullable=False),
+    Column("is_change", Boolean, nullable=False),
+)
+
+
+shared_choice = Table(  # since version 12: what an administrator chose for everybody
+    "shared_choice",
+    tables,
+    Column("name", String(160), primary_key=True),
+    Column("value", LONG_TEXT, nullable=False),
+)
+
+
 def _first(connection: Connection) -> None:
     for table in (user, user_role, failure, invitation):
         table.create(connection, checkfirst=True)
@@ -320,6 +339,14 @@ def _tenth(connection: Connection) -> None:
         _lengthen(connection, column)
 
 
+def _eleventh(connection: Connection) -> None:
+    recent_record.create(connection, checkfirst=True)
+
+
+def _twelfth(connection: Connection) -> None:
+    shared_choice.create(connection, checkfirst=True)
+
+
 UPGRADES = (
     _first,
     _second,
@@ -331,6 +358,8 @@ UPGRADES = (
     _eighth,
     _ninth,
     _tenth,
+    _eleventh,
+    _twelfth,
 )
 """Each brings the store from the version of its place to the next."""
 

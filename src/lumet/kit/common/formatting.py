@@ -1,5 +1,6 @@
 """Formatting of values, by language."""
 
+import unicodedata
 from datetime import date, datetime, time
 from decimal import Decimal, getcontext, localcontext
 from functools import lru_cache
@@ -65,6 +66,12 @@ def plain_text(value: Any) -> str:
     if isinstance(value, bytes):
         return f"{len(value):,} bytes"
     return str(value)
+
+
+def without_accents(text: str) -> str:
+    """Return a text without the marks that letters carry, as many collations compare."""
+    plain = unicodedata.normalize("NFKD", text)
+    return "".join(each for each in plain if not unicodedata.combining(each))
 
 
 def shown_text(value: Any, language: str) -> str:

@@ -12,6 +12,8 @@ folder, or the one that STATE_FOLDER in the environment names.
 | UPLOADS | the folder of what people upload | uploads |
 | UPLOAD_MB | the largest file, in millions of bytes | 10 |
 | TIME_ZONE | that of users who have chosen none | UTC |
+| MAP_TILES | where maps have their pictures from, such as https://tiles.example/{z}/{x}/{y}.png | none: a grid |
+| MAP_ATTRIBUTION | whose pictures those are, shown on the map | none |
 | PROXY | the proxies in front, whose X-Forwarded-For and -Proto count: addresses or networks with commas between, or their number | none |
 | URL_PREFIX | the path below which a proxy has the application, such as /lights | none |
 | EXPORT_MB | the largest export, in millions of bytes | 2000 |
@@ -76,6 +78,8 @@ class Settings:
     password_length: int = 12
     log_days: int = 730
     outbox_days: int = 90
+    map_tiles: str = ""
+    map_attribution: str = ""
     is_read_only: bool = False
     is_rehearsal: bool = False
     given: Mapping[str, str] = field(default_factory=dict, repr=False)  # as it is
@@ -163,6 +167,8 @@ def read_settings(
         proxy=read_proxies(given.get("PROXY") or ""),
         prefix=read_prefix(given.get("URL_PREFIX") or ""),
         https=is_on(given, "HTTPS"),
+        map_tiles=_tiles(given.get("MAP_TILES") or ""),
+        map_attribution=given.get("MAP_ATTRIBUTION") or "",
         is_read_only=is_on(given, "READ_ONLY"),
         is_rehearsal=is_on(given, "REHEARSAL"),
         trusted_hosts=_words(given.get("TRUSTED_HOSTS")),
@@ -192,6 +198,24 @@ def _zone(name: str) -> str:
             "  Name one of the tz database, such as Europe/Lisbon."
         )
     return name
+
+
+def _tiles(address: str) -> str:
+    """Return the address of the tiles of maps. Raises CannotStart for what is none."""
+    is_whole = all(part in address for part in ("{z}", "{x}", "{y}"))
+    if address and not (address.startswith(("https://", "http://")) and is_whole):
+        raise CannotStart(
+            f"MAP_TILES: {address!r} is no address of tiles.\n"
+            "  Write it as https://tiles.example/{z}/{x}/{y}.png."
+        )
+    return address
+
+
+def tiles_origin(address: str) -> str:
+    """Return the origin of the tiles of maps, as a content policy names it; "" for
+    none."""
+    scheme, _sep, rest = address.partition("://")
+    return f"{scheme}://{rest.partition('/')[0].replace('{s}', '*')}" if rest else ""
 
 
 def _number(given: Mapping[str, str], name: str, default: int, least: int) -> int:

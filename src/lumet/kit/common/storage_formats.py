@@ -6,9 +6,10 @@ written back in it.
 
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
 from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, String, func, type_coerce
+from sqlalchemy import ColumnElement, Float, String, cast, func, type_coerce
 
 from ..contract import DATES, DATETIMES
 
@@ -87,7 +88,35 @@ def text_in_order(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:
     return parts[0] + parts[1] + parts[2] + parts[3]
 
 
+def period_in_text(
+    column: ColumnElement[Any], name: str, unit: str
+) -> ColumnElement[Any] | None:
+    """Return the year, month or day of a column that is spelled `name`, as YYYY, YYYY-MM
+    or YYYY-MM-DD; None where its values count days or seconds."""
+    if name not in {**DATES, **DATETIMES}:
+        return None
+    text = cast(column, String)
+    parts = {"year": ("YYYY",), "month": ("YYYY", "MM"), "day": ("YYYY", "MM", "DD")}
+    cuts = [
+        func.substr(text, name.find(part) + 1, len(part), type_=String)
+        for part in parts[unit]
+    ]
+    found: ColumnElement[Any] = cuts[0]
+    for each in cuts[1:]:
+        found = found + "-" + each
+    return found
+
+
+def seconds_of(column: ColumnElement[Any], name: str) -> ColumnElement[Any]:
+    """Return the seconds since 1970 of a column that counts days or seconds."""
+    if name == "julian day":
+        return (type_coerce(column, Float) - _JULIAN_EPOCH) * _DAY
+    return type_coerce(column, Float) / 1000.0 if name == "milliseconds" else column
+
+
 def _number(value: Any) -> float:
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() else float(value)
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise TypeError(value)
     return value

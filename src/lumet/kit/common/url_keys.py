@@ -7,7 +7,7 @@ for a word of an address, whatever it holds, and servers have nothing to decode.
 
 import re
 from collections.abc import Sequence
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -23,6 +23,14 @@ def encode_key(values: Sequence[Any]) -> str:
     return ",".join(map(_encode, values))
 
 
+def clock_text(value: timedelta) -> str:
+    """Write a length of time as servers write one, in hours, minutes and seconds."""
+    minutes, seconds = divmod(abs(value), timedelta(minutes=1))
+    hours, minutes = divmod(minutes, 60)
+    rest = f"{seconds.seconds:02}" + (f".{seconds.microseconds:06}" if seconds.microseconds else "")  # fmt: skip
+    return f"{'-' if value < timedelta() else ''}{hours:02}:{minutes:02}:{rest}"
+
+
 def _encode(value: Any) -> str:
     if type(value) is int:
         return str(value)
@@ -32,6 +40,8 @@ def _encode(value: Any) -> str:
         text = value.isoformat()
     elif isinstance(value, bytes):
         text = value.hex()
+    elif isinstance(value, timedelta):  # a time of day that may be over a day
+        text = clock_text(value)
     else:
         text = str(value)
     if not text:
@@ -82,5 +92,7 @@ def _decode(part: str, wanted: type) -> Any:
     if wanted in (date, datetime, time):
         return wanted.fromisoformat(text)
     if wanted is bool:
+        if text not in ("True", "False"):
+            raise ValueError(f"{text!r} is no yes or no")
         return text == "True"
     return Decimal(text) if wanted is Decimal else wanted(text)

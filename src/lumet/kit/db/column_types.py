@@ -6,6 +6,7 @@ shows it as text, and an unchanged value is never written back.
 """
 
 import json
+import re
 from collections.abc import Callable
 from datetime import date, datetime, time
 from decimal import Decimal as PythonDecimal
@@ -17,13 +18,17 @@ from sqlalchemy import (
     BindParameter,
     ColumnElement,
     Dialect,
+    Double,
+    Integer,
     LargeBinary,
     Null,
+    Numeric,
     String,
     TypeDecorator,
     cast,
     func,
     literal,
+    literal_column,
     not_,
     or_,
     type_coerce,
@@ -43,6 +48,9 @@ from .dialects import server_of
 from .dialects.base import Server
 
 T = TypeVar("T")
+_SIZED = re.compile(
+    r"(bit|character|char|bpchar|varchar)(?: varying)?(?:\(\d+\))?((?:\[\])*)"
+)
 
 
 class _Lenient(TypeDecorator[T]):
@@ -271,8 +279,9 @@ class Scaled(_Lenient[PythonDecimal]):
 
 
 class NoneAs(TypeDecorator[Any]):
-    """The values of a reference that holds `none` where there is none, as columns that
-    take no NULL do. `base` is the type of the column."""
+    """The values of a reference or a date that holds `none` where there is none, as
+    columns that take no NULL do; of "" that is a text of blanks, however many. `base` is
+    the type of the column."""
 
     impl: type[TypeEngine[Any]] = NullType
     cache_ok = True
@@ -295,7 +304,7 @@ class NoneAs(TypeDecorator[Any]):
             if op not in (is_, is_not) or not isinstance(other[0], Null | None):
                 return super().operate(op, *other, **named)
             made: Any = self.type
-            held = type_coerce(self.expr, made.base)
+            held = made.comparable(self.expr)
             nothing = or_(held == literal(made.none, made.base), held.is_(None))
             return nothing if op is is_ else not_(nothing)
 
@@ -317,8 +326,17 @@ class NoneAs(TypeDecorator[Any]):
 
     def in_order(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         """Return the sort expression of a column, in which none is NULL."""
-        held = type_coerce(column, self.base)
+        return in_order(self.or_null(column))
+
+    def or_null(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return the expression of a column in which none is NULL."""
+        held = self.comparable(column)
         return func.nullif(held, literal(self.none, self.base), type_=self.base)
+
+    def comparable(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return the expression of a column that is compared with none."""
+        held = type_coerce(column, self.base)
+        return func.rtrim(held, type_=self.base) if self.none == "" else held
 
 
 class TextBytes(TypeDecorator[str]):
@@ -338,6 +356,57 @@ class TextBytes(TypeDecorator[str]):
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         return value.encode() if isinstance(value, str) else value
+
+
+class KeyBytes(TypeDecorator[str]):
+    """Bytes that are a key or refer to one, such as the sixteen of a UUID: as a text of
+    hexadecimal digits, as addresses have them."""
+
+    impl = LargeBinary
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        return bytes(value).hex() if isinstance(value, bytes | memoryview) else value
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if not isinstance(value, str):
+            return value
+        try:
+            return bytes.fromhex(value)
+        except ValueError:
+            return value.encode()  # no key is like that
+
+
+class EnumText(String):
+    """An ENUM or SET of MariaDB, which sorts it by the place of its value in the
+    declaration, and compares it with a text as a text.
+    https://mariadb.com/kb/en/enum/#numeric-index"""
+
+    cache_ok = True
+
+
+class SingleFloat(sqlalchemy.Float[float]):
+    """A measured number of single precision, of which a server writes fewer digits than
+    it compares."""
+
+    cache_ok = True
+
+
+def as_sorted(column: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return the expression that compares as the server sorts a column, and whose value
+    can be bound again."""
+    if isinstance(column.type, EnumText):
+        return type_coerce(column, Integer) + 0
+    if isinstance(column.type, Clock):  # a driver has no text of one of over a day
+        return func.time_to_sec(column, type_=Numeric())
+    if isinstance(column.type, SingleFloat):
+        return type_coerce(column, Double) + literal_column("0e0")
+    return column
+
+
+def is_plain_text(column: ColumnElement[Any]) -> bool:
+    """Tell whether a column holds texts that can be compared with an empty one."""
+    return type(column.type) in (String, EnumText)
 
 
 class AnyValue(_Lenient[object]):
@@ -407,6 +476,11 @@ class Cast(TextOnly):
     def __init__(self, native: str) -> None:
         super().__init__()
         self.native = native
+        # a cast cuts what is too long, which an assignment refuses
+        # https://www.postgresql.org/docs/current/datatype-character.html
+        sized = _SIZED.fullmatch(native.lower())
+        bare = "bit varying" if sized and sized[1] == "bit" else "text"
+        self.written = f"{bare}{sized[2]}" if sized else native
 
     @classmethod
     def of(cls, native: str) -> TypeEngine[Any]:
@@ -414,7 +488,7 @@ class Cast(TextOnly):
         return cls(native)
 
     def bind_expression(self, bindparam: BindParameter[Any]) -> ColumnElement[Any]:
-        return cast(type_coerce(bindparam, String), _Native(self.native))
+        return cast(type_coerce(bindparam, String), _Native(self.written))
 
 
 class Array(Cast):
@@ -428,7 +502,7 @@ class Array(Cast):
         return type_coerce(written, _ArrayText())
 
     def bind_expression(self, bindparam: BindParameter[Any]) -> ColumnElement[Any]:
-        return cast(type_coerce(bindparam, _ArrayText()), _Native(self.native))
+        return cast(type_coerce(bindparam, _ArrayText()), _Native(self.written))
 
 
 class _ArrayText(TypeDecorator[tuple[str, ...]]):
@@ -458,10 +532,28 @@ def in_order(column: ColumnElement[Any]) -> ColumnElement[Any]:
     return made.in_order(column) if isinstance(made, _Lenient | NoneAs) else column
 
 
+def without_none(column: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return the expression of a column in which what stands for none is NULL."""
+    made = column.type
+    return made.or_null(column) if isinstance(made, NoneAs) else column
+
+
+def own_type(column: ColumnElement[Any]) -> TypeEngine[Any]:
+    """Return the type of the values of a column, of one with a value for none as well."""
+    made = column.type
+    return made.base if isinstance(made, NoneAs) else made
+
+
+def storage_format_of(column: ColumnElement[Any]) -> str:
+    """Return how a column spells its values, "" for one that holds them as the database
+    does."""
+    return str(getattr(own_type(column), "storage_format", ""))
+
+
 def stored_value(column: ColumnElement[Any], text: str) -> Any:
     """Return the value of `text` in a column that holds it in a spelling of its own;
     None for any other column or text."""
-    made = column.type
+    made = own_type(column)
     if not isinstance(made, _Formatted) or made.spelling is None:
         return None
     try:

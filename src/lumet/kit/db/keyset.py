@@ -23,6 +23,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import NullType
 
+from .column_types import as_sorted
+
 
 @dataclass(frozen=True, slots=True)
 class Term:
@@ -33,6 +35,12 @@ class Term:
     down: bool
     nullable: bool
     nulls_last: bool
+
+    @property
+    def compared(self) -> ColumnElement[Any]:
+        """The expression whose value tells a place; an index may serve the order by the
+        other."""
+        return as_sorted(self.expression)
 
     def flipped(self) -> "Term":
         """Return the term for reading backwards."""
@@ -85,13 +93,13 @@ def _value(place: int) -> ColumnElement[Any]:
 def _equals(term: Term, place: int, is_null: bool) -> ColumnElement[bool]:
     if is_null:
         return term.expression.is_(None)
-    return type_coerce(term.expression, NullType()) == _value(place)
+    return type_coerce(term.compared, NullType()) == _value(place)
 
 
 def _behind(term: Term, place: int, is_null: bool) -> ColumnElement[bool] | None:
     if is_null:
         return None if term.nulls_last else term.expression.is_not(None)
-    raw = type_coerce(term.expression, NullType())
+    raw = type_coerce(term.compared, NullType())
     return raw < _value(place) if term.down else raw > _value(place)
 
 
@@ -100,6 +108,7 @@ _TAGS: dict[str, Any] = {
     "date": date.fromisoformat,
     "time": time.fromisoformat,
     "decimal": Decimal,
+    "bytes": bytes.fromhex,
     "text": str,
 }
 
@@ -121,6 +130,8 @@ def _tagged(value: Any) -> Any:
         return {"time": value.isoformat()}
     if isinstance(value, Decimal):
         return {"decimal": str(value)}
+    if isinstance(value, bytes | memoryview):
+        return {"bytes": bytes(value).hex()}
     return {"text": str(value)}
 
 

@@ -13,6 +13,7 @@ from sqlalchemy import (
 
 from ..access.reach import UNBOUNDED
 from ..contract import NEW_UUID
+from ..db.column_types import KeyBytes, storage_format_of
 from ..forms.date_fields import DateField, DateTimeField
 from ..pages.context import actor
 from ..pages.table_context import TableContext
@@ -52,7 +53,7 @@ class GeneratedValues:
         shown = self.pages.fields.get(key)
         if isinstance(shown, DateTimeField) and shown.time_zone:
             return shown.as_stored(datetime.now(UTC))
-        if getattr(self.pages.column(key).type, "storage_format", ""):
+        if storage_format_of(self.pages.column(key)):
             today = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
             return today.date() if isinstance(shown, DateField) else today
         if isinstance(shown, DateField):
@@ -62,6 +63,8 @@ class GeneratedValues:
     def _uuid(self, key: str) -> Any:
         made = uuid4()
         column = self.pages.column(key)
+        if isinstance(column.type, KeyBytes):
+            return made.hex
         return made if python_type(column) is UUID else str(made)
 
     def next_number(self, connection: Connection, key: str) -> int:

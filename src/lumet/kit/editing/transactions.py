@@ -13,7 +13,7 @@ from ..access.reach import UNBOUNDED
 from ..accounts.audit_log import Owners, Recording, recorded
 from ..common.url_keys import encode_key
 from ..db.errors import classify, is_passing
-from ..pages.context import site
+from ..pages.context import note_change, site
 from ..pages.table_context import TableContext
 from ..queries.record import record_plan
 
@@ -63,6 +63,7 @@ def run_in_transaction(work: Callable[[Connection, Recording], T]) -> T:
                 done = work(connection, recording)
                 recording.begin()
                 is_worked = True
+            note_change()
             return done
         except DBAPIError as error:
             if tried == TRIES - 1 or not is_passing(error):

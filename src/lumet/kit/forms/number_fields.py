@@ -2,6 +2,7 @@
 
 from decimal import Decimal
 from functools import lru_cache
+from math import copysign
 from typing import Any
 
 from flask_babel import lazy_gettext as _
@@ -18,6 +19,11 @@ __all__ = ["CodeField", "DecimalField", "DegreesField", "FloatField", "IntegerFi
 
 _NUMBERS = (Decimal, int, float)  # asked of every cell: a union is made anew each time
 MAX_NUMBER_LENGTH = 20  # characters of a whole number; no database keeps more
+
+
+def _is_negative(value: Decimal | float) -> bool:
+    """Tell whether a number is below zero; one that is none cannot be compared."""
+    return copysign(1, value) < 0
 
 
 def _read_number(text: str, otherwise: Any) -> Decimal:
@@ -41,7 +47,7 @@ class NumberField(ValueField):
         """Digits alone, but where the sign may be needed: some devices have none
         there."""
         lowest, value = self.bounds[0], self.data
-        is_below = isinstance(value, Decimal | int | float) and value < 0
+        is_below = isinstance(value, Decimal | int | float) and _is_negative(value)
         if is_below or (lowest is not None and lowest < 0):
             return "text"
         return "decimal" if getattr(self, "scale", 0) != 0 else "numeric"
@@ -243,5 +249,5 @@ class DegreesField(DecimalField):
     def show(self, value: Any, language: str) -> str:
         if not isinstance(value, Decimal | int | float):
             return plain_text(value)
-        side = self._sides[1 if value < 0 else 0]
+        side = self._sides[1 if _is_negative(value) else 0]
         return f"{number_text(abs(value), language, None)}° {side}"

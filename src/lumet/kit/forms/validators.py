@@ -2,6 +2,7 @@
 
 import re
 from decimal import Decimal
+from math import isnan
 from typing import Any
 from uuid import UUID
 
@@ -75,6 +76,7 @@ def Uuid() -> Any:
                 _("Enter a UUID, such as %(example)s.", example=example)
             ) from None
 
+    check.field_flags = {"uuid": True}  # type: ignore[attr-defined]
     return check
 
 
@@ -94,7 +96,7 @@ def NumberRange(lowest: Any = None, highest: Any = None) -> Any:
 
     def check(form: Any, field: ValueField) -> None:
         number = field.data
-        if number is None or isinstance(number, str | bytes):
+        if number is None or isinstance(number, str | bytes) or isnan(number):
             return
         low = lowest is not None and number < Decimal(str(lowest))
         high = highest is not None and number > Decimal(str(highest))

@@ -21,9 +21,10 @@ from sqlalchemy import (
 from sqlalchemy.exc import DBAPIError
 
 from ..access.row_reach import QUERY
+from ..contract import EMPTY, FROM, IS, TO
+from ..db.column_types import storage_format_of
 from ..forms.fields import ChoiceField, EmailField, TextField
 from ..forms.number_fields import CodeField, IntegerField
-from ..forms.operators import EMPTY, FROM, IS, TO
 from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference, unique_sets
 
@@ -155,7 +156,7 @@ class DataHealth:
 
     def _values(self, key: str) -> Iterator[_Check]:
         field, column = self.pages.fields[key], self.base.c[key]
-        is_spelled = bool(getattr(column.type, "storage_format", ""))
+        is_spelled = bool(storage_format_of(column))
         if isinstance(field, ChoiceField) and not field.other_values and not is_spelled:
             known = [*field.by_value]
             other = and_(column.is_not(None), column.not_in(known))

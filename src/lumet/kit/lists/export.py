@@ -334,7 +334,7 @@ def _write_cell(sheet: Any, row: int, column: int, value: Any, moment: Any) -> N
         sheet.write_datetime(row, column, value.replace(tzinfo=None), moment)
     elif isinstance(value, date) and value.year >= 1900:
         sheet.write_datetime(row, column, value)
-    elif number is not None and abs(number) < MAX_EXACT:
+    elif number is not None and math.isfinite(number) and abs(number) < MAX_EXACT:
         sheet.write_number(row, column, value)
     else:
         sheet.write_string(row, column, str(value)[:32_767])

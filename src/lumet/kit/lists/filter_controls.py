@@ -1,26 +1,33 @@
 """The filter controls of a list, and its active filters in words."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date
+from functools import cached_property
+from itertools import chain
 
 from flask_babel import gettext as _
 from sqlalchemy import (
     Connection,
 )
 
-from ..common.formatting import date_text
+from ..contract import FROM, IS, NOT, TO
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, ValueField, YesNoField
-from ..forms.operators import FROM, IS, OF_CHOICES, TO
+from ..forms.operators import OF_CHOICES
 from ..pages import urls
+from ..pages.context import lower_first
+from ..pages.table_context import TableContext
 from ..pages.table_pages import Reference
 from ..pages.urls import list_address
 from ..queries.cells import Cell
 from ..queries.filters import (
+    MATCH,
+    MUST,
     Filter,
+    day_text,
     describe_filter,
     filter_values,
+    filterable_beyond,
     seen_operators,
     shape_of,
 )
@@ -39,6 +46,8 @@ class ActiveFilter:
     label: str
     description: str
     without: str
+    joined: str = ""  # the word between it and the one before
+    closes: bool = False  # it is the last of several of which one is enough
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +57,7 @@ class Control:
 
     key: str
     label: str
+    legend: str
     kind: ValueField
     operators: tuple[str, ...]
     texts: Mapping[str, tuple[str, ...]]
@@ -55,6 +65,21 @@ class Control:
     is_day: bool = False
     shown: Mapping[str, str] = field(default_factory=dict)  # texts as people read them
     choices: str = ""  # the address that finds more of them, where there are more
+
+
+@dataclass(frozen=True, slots=True)
+class ControlGroup:
+    """The controls of the record that a lookup refers to."""
+
+    label: str
+    controls: Sequence[Control]
+    is_new: bool = False  # it was just asked for
+
+
+def _written(text: str, language: str) -> str:
+    """Return the day of a filter as its control has it: one relative to today as it
+    is."""
+    return text if text.startswith("today") else day_text(text, language)
 
 
 class FilterControls:
@@ -77,11 +102,7 @@ class FilterControls:
                     str(_("Search")), words, self.list_request.links.address("q")
                 )
             )
-        for filter_ in self.list_request.filters:
-            titles = self._titles_of(connection, filter_)
-            words = describe_filter(self.pages, filter_, self.site.language, titles)
-            without = self.list_request.links.address(filter_.name)
-            found.append(ActiveFilter(self.pages.label(filter_.key), words, without))
+        found += self._filters(connection)
         if self.list_request.deleted:
             shown = {WITH: _("Include deleted"), ONLY: _("Only deleted")}[
                 self.list_request.deleted
@@ -96,6 +117,38 @@ class FilterControls:
             )
         return found
 
+    def _filters(self, connection: Connection) -> Iterator[ActiveFilter]:
+        """Yield the filters in words: those that hold in any case, then those of which
+        one is enough, of which a range is one."""
+        alternatives = self.list_request.alternatives
+        always = self.list_request.filters[len(alternatives) :]
+        before: Filter | None = None
+        for filter_ in (*always, *alternatives):
+            joined = ""
+            if before is not None and alternatives:
+                is_range = {before.operator, filter_.operator} == {FROM, TO}
+                is_one = is_range and before.key == filter_.key
+                is_alternative = filter_ in alternatives and before in alternatives
+                joined = str(_("or") if is_alternative and not is_one else _("and"))
+                joined += " (" if always and filter_ is alternatives[0] else ""
+            yield ActiveFilter(
+                self.pages.label(filter_.key),
+                describe_filter(self.pages, filter_, self.site.language, self._titles_of(connection, filter_)),
+                self.list_request.links.address(filter_.name),
+                joined,
+                bool(always) and bool(alternatives) and filter_ is alternatives[-1],
+            )  # fmt: skip
+            before = filter_
+
+    def in_words(self, connection: Connection) -> str:
+        """Return the search and the filters as one text, without their columns."""
+        text = ""
+        for each in self.active_filters(connection):
+            gap = f" {each.joined} ".replace("( ", "(") if each.joined else ", "
+            text += (gap if text else "") + lower_first(each.description)
+            text += ")" if each.closes else ""
+        return text
+
     def _words_above(self, connection: Connection) -> str:
         """Return the title of the record whose branch it is."""
         tree, above = self.list_request.tree, tuple(self.list_request.above.values())
@@ -105,36 +158,77 @@ class FilterControls:
         return next(iter(titled.values()), Cell("–")).text
 
     def _titles_of(self, connection: Connection, filter_: Filter) -> dict[str, str]:
-        shown = self.pages.fields[filter_.key]
-        if filter_.operator != IS or not isinstance(shown, LookupField):
+        shown = self.pages.shown_field(filter_.key)
+        if filter_.operator not in (IS, NOT) or not isinstance(shown, LookupField):
             return {}
+        context, key = self._owner(filter_.key)
         if not shown.is_part:
             values = [first for first, *_rest in filter_.values]
-            return titles_by_value(self.context.on(connection), filter_.key, values)
-        reference = self.pages.lookups[filter_.key]
-        plan = lookup_plan(self.context, reference, is_whole=True)
+            return titles_by_value(context.on(connection), key, values)
+        reference = context.pages.lookups[key]
+        plan = lookup_plan(context, reference, is_whole=True)
         return {o.value: o.title for o in plan.of_keys(connection, filter_.values)}
 
     def controls(self, connection: Connection) -> list[Control]:
         """Return the filter controls of the columns."""
         return [
-            self._control(connection, key) for key in self.list_request.known.served
+            self._control(connection, key, self.pages.label(key))
+            for key in self.list_request.known.filterable
         ]
 
-    def _control(self, connection: Connection, key: str) -> Control:
-        shown = self.pages.fields[key]
+    def groups(self, connection: Connection) -> list[ControlGroup]:
+        """Return the controls of referenced records: of those by which the list is
+        filtered, and of the one that the user asked for."""
+        found = []
+        for lookup, keys in self._groups.items():
+            owner = self.pages.referenced[lookup]
+            controls = [
+                self._control(connection, key, owner.label(key.partition(".")[2]))
+                for key in keys
+            ]
+            is_new = lookup == self.list_request.filter_by
+            found.append(ControlGroup(self.pages.label(lookup), controls, is_new))
+        return found
+
+    @cached_property
+    def _groups(self) -> dict[str, list[str]]:
+        """The columns of referenced records that have controls, by lookup."""
+        active = {each.key.partition(".")[0] for each in self.list_request.filters if "." in each.key}  # fmt: skip
+        lookups = {self.list_request.filter_by, *active}
+        found = {key: filterable_beyond(self.context, key) for key in self.pages.lookups if key in lookups}  # fmt: skip
+        return {key: keys for key, keys in found.items() if keys}
+
+    def further(self) -> list[tuple[str, str]]:
+        """Return the lookups by whose records the list can be filtered too, with their
+        labels."""
+        return [
+            (key, self.pages.label(key))
+            for key in self.pages.lookups
+            if key not in self._groups and filterable_beyond(self.context, key)
+        ]
+
+    def _owner(self, key: str) -> tuple[TableContext, str]:
+        """Return the context of the table that has a column, and its key there."""
+        owner, column = self.pages.owner_of(key)
+        if owner is self.pages:
+            return self.context, key
+        return self.context.about(owner), column
+
+    def _control(self, connection: Connection, key: str, legend: str) -> Control:
+        shown = self.pages.shown_field(key)
         texts = {s.operator: s.texts for s in self.list_request.filters if s.key == key}
         options, choices = self._options(connection, key)
         is_day = isinstance(shown, DateField | DateTimeField)
         language = self.site.language
         days = {
-            operator: date_text(date.fromisoformat(found[0]), language)
+            operator: _written(found[0], language)
             for operator, found in texts.items()
             if is_day and operator in (FROM, TO)
         }
         return Control(
             key=key,
             label=self.pages.label(key),
+            legend=legend,
             kind=shown,
             operators=seen_operators(self.context, key),
             texts=texts,
@@ -149,8 +243,9 @@ class FilterControls:
     ) -> tuple[list[tuple[str, str]], str]:
         """Return the values to choose from, with their labels, and the address that
         finds more of them, where there are more."""
-        shown = self.pages.fields[key]
-        reference = self.pages.lookups.get(key)
+        shown = self.pages.shown_field(key)
+        context, column = self._owner(key)
+        reference = context.pages.lookups.get(column)
         if reference is not None:
             if not self.context.of(reference.target).may("view"):
                 return [], ""
@@ -166,13 +261,14 @@ class FilterControls:
     ) -> tuple[list[tuple[str, str]], str]:
         """Return the first records that a lookup may be, and those that it is filtered
         by."""
-        shown, choices = self.pages.fields[key], ""
+        context, column = self._owner(key)
+        shown, choices = context.pages.fields[column], ""
         is_whole = isinstance(shown, LookupField) and shown.is_part
-        plan = lookup_plan(self.context, reference, is_whole=is_whole)
+        plan = lookup_plan(context, reference, is_whole=is_whole)
         first = plan.first(connection, SHORT_LIST + 1)
         options = [(option.value, option.title) for option in first]
         if len(options) > SHORT_LIST and not is_whole:
-            choices = f"{list_address(self.pages.name)}{urls.CHOICES}{key}"
+            choices = f"{list_address(context.pages.name)}{urls.CHOICES}{column}"
         known = {value for value, _title in options}
         for filter_ in self.list_request.filters:
             if filter_.key == key:
@@ -182,7 +278,9 @@ class FilterControls:
 
     def loosening(self, connection: Connection) -> list[ActiveFilter]:
         """Return, for a list without rows, the filters without which there are some."""
-        found = []
+        found: list[ActiveFilter] = []
+        if self.list_request.is_any:
+            return found
         for mark, filters, search in self._each_less(connection):
             asked = ListSpec(
                 self.list_request.columns,
@@ -216,10 +314,13 @@ class FilterControls:
         those that it has controls for."""
         own = {
             f"{key}.{operator}"
-            for key in self.list_request.known.columns
-            for operator in self.pages.fields[key].operators
+            for key in (
+                *self.list_request.known.filterable,
+                *chain.from_iterable(self._groups.values()),
+            )
+            for operator in self.pages.shown_field(key).operators
         }
-        own.add("deleted")
+        own |= {"deleted", MATCH, MUST}
         return [
             (key, value)
             for key, value in self.list_request.links.hidden()

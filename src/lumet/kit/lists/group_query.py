@@ -2,9 +2,10 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
-from decimal import Decimal
-from typing import Any, NamedTuple
+from decimal import Context, Decimal, getcontext
+from itertools import islice
+from math import isfinite
+from typing import Any, NamedTuple, cast
 
 from flask_babel import gettext as _
 from sqlalchemy import (
@@ -14,33 +15,97 @@ from sqlalchemy import (
     case,
     func,
     literal_column,
+    null,
     select,
 )
 
-from ..forms.fields import ChoiceField, ValueField
-from ..forms.number_fields import DecimalField
+from ..common.formatting import number_text
+from ..common.periods import NO_END, days_of, periods_between
+from ..contract import AVERAGE, BARS, LINE, MAX_GROUPS, MONTH, PERIODS, SHARES, SUM
+from ..db.column_types import is_plain_text, storage_format_of, without_none
+from ..forms.fields import ChoiceField
+from ..forms.number_fields import DecimalField, NumberField
 from ..queries.cells import Cell
 from ..queries.lookups import titles_by_value
-from .list_facts import is_by_month, summed_columns
+from .list_facts import is_by_period, summed_columns
 from .list_query import (
     Count,
     ListPlan,
 )
 from .list_request import ListRequest
 
-MAX_GROUPS = 200
+MAX_PARTS = 5_000  # pairs of values, of groups that are made of parts
+MOST_SERIES = 7
+DIGITS = 2  # behind the point, of an average of whole numbers
+_MEASURED = Context(prec=6)  # an average of measured numbers
+_OF_GROUPS = ("layout", "by", "sum", "average", "every", "and", "stack", "shape")
 
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """One group of a list: the common value of its rows, their count or sum, and where
-    they are."""
+    """One group of a list: the common value of its rows, their count or amount, and
+    where they are."""
 
     cell: Cell
     count: int
     address: str
-    value: float = 0.0  # what a chart draws
-    text: str = ""  # the sum in words, where one is wanted
+    value: float | None = 0.0  # what a chart draws, None for nothing: no average
+    text: str = ""  # the amount in words, where one is wanted
+    common: Any = None  # what the rows have in common, as the database has it
+    is_hidden: bool = False  # records of a lookup that may not be seen
+    where: dict[str, str] | None = None  # the filters of its rows
+    second: float | None = 0.0  # another amount
+    second_text: str = ""
+
+    @property
+    def is_dated(self) -> bool:
+        """Whether what the rows have in common is a period, and not that of no end."""
+        try:
+            return bool(days_of(str(self.common))) and not self.has_no_end
+        except ValueError:
+            return False
+
+    @property
+    def has_no_end(self) -> bool:
+        """Whether the rows last until further notice: until the year 9999, say."""
+        return str(self.common).startswith((NO_END, "infinity"))
+
+
+class Amount(NamedTuple):
+    """What a group has besides its number of rows: a total of a column, a word of
+    TOTALS."""
+
+    column: str
+    total: str = SUM
+
+    @property
+    def is_average(self) -> bool:
+        """Whether amounts of groups cannot be added up."""
+        return self.total == AVERAGE
+
+    def of(self, base: Any) -> ColumnElement[Any]:
+        """Return the expression of the amount; a value that stands for none is none."""
+        held = without_none(base.c[self.column])
+        return cast("ColumnElement[Any]", getattr(func, self.total)(held))
+
+
+class Series(NamedTuple):
+    """A part of all groups: its name, and for each group its amount, that in words, and
+    where its rows are."""
+
+    name: Cell
+    amounts: Sequence[float]
+    texts: Sequence[str]
+    addresses: Sequence[str]
+
+
+class _Grouping(NamedTuple):
+    """By what rows are grouped: an expression, the mark of hidden records, and what
+    GROUP BY names, nothing for the expression itself."""
+
+    column: ColumnElement[Any]
+    hidden: ColumnElement[Any]
+    parts: Sequence[Any]
 
 
 class Total(NamedTuple):
@@ -61,12 +126,18 @@ class GroupQuery:
 
     @property
     def summed(self) -> list[str]:
-        """The columns whose sums a group can have."""
+        """The columns whose sums and averages a group can have."""
         return summed_columns(self.pages, self.list_request.known.columns)
 
-    def is_by_month(self, key: str) -> bool:
-        """Tell whether a column makes groups by its months."""
-        return is_by_month(self.pages, key)
+    def is_by_period(self, key: str) -> bool:
+        """Tell whether a column makes groups by periods."""
+        return is_by_period(self.pages, key)
+
+    @property
+    def period(self) -> str:
+        """The period that makes the groups of a date."""
+        wanted = self.list_request.arguments.get("every", MONTH)
+        return wanted if wanted in PERIODS else MONTH
 
     def totals(
         self, connection: Connection, plan: ListPlan, count: Count
@@ -77,16 +148,15 @@ class GroupQuery:
         wanted = [key for key in plan.shown if key in decided]
         if not wanted or count.is_capped or not count.number:
             return []
-        functions = [
-            getattr(func, decided[key])(plan.selection.base.c[key]) for key in wanted
-        ]
+        base = plan.selection.base
+        functions = [Amount(key, decided[key]).of(base) for key in wanted]
         row = self.reach.run(
             connection, plan.over_all(functions), self.list_request.bound
         ).one()
         words = {"avg": _("average"), "min": _("lowest"), "max": _("highest")}
         found = {
             key: Total(
-                self._total(self.pages.fields[key], value),
+                self.amount_text(Amount(key, decided[key]), value),
                 str(words.get(decided[key], "")),
             )
             for key, value in zip(wanted, row, strict=True)
@@ -94,49 +164,234 @@ class GroupQuery:
         }
         return [found.get(key) for key in plan.shown]
 
-    def _total(self, shown: ValueField, value: Any) -> str:
+    def amount_label(self, amount: Amount) -> str:
+        """Return the name of an amount: the column's, of an average with that word."""
+        label = str(self.pages.fields[amount.column].label.text)
+        return (
+            str(_("%(label)s (average)", label=label)) if amount.is_average else label
+        )
+
+    def amount_text(self, amount: Amount, value: Any) -> str:
         """Return a total as the column's own values are shown; SQLite sums decimals as
         floating numbers, whose last digits mean nothing."""
-        if isinstance(value, float | Decimal) and isinstance(shown, DecimalField):
-            digits = 6 if shown.scale is None else shown.scale
-            value = round(Decimal(str(value)), digits)
+        shown = self.pages.fields[amount.column]
+        scale = shown.scale if isinstance(shown, DecimalField) else 0
+        is_inexact = isinstance(value, float | Decimal)
+        if is_inexact and amount.is_average and isinstance(shown, NumberField):
+            exact, language = Decimal(str(value)), self.site.language
+            if scale is None:
+                return number_text(_MEASURED.create_decimal(exact), language, None)
+            digits = max(scale, DIGITS)
+            rounded = _rounded(exact, digits)
+            return number_text(rounded, language, digits if scale else None)
+        if is_inexact and isinstance(shown, DecimalField):
+            value = _rounded(Decimal(str(value)), 6 if scale is None else scale)
         return str(shown.show(value, self.site.language))
 
-    def groups(self, connection: Connection) -> tuple[list[Group], bool]:
-        """Return the groups of the rows that fit, the largest first, months in their
-        order, and whether there are more than MAX_GROUPS."""
-        key, summed = self.group_by(), self.sum_of()
+    def groups(
+        self, connection: Connection, most: int = MAX_GROUPS
+    ) -> tuple[list[Group], bool]:
+        """Return the groups of the rows that fit, the largest first, periods in their
+        order and of these the last, and whether there are more than `most`."""
+        key, wanted, second = self.group_by(), self.amount(), self.second_amount()
         plan = self.list_request.plan()
         base = plan.selection.base
-        by_month = is_by_month(self.pages, key)
-        column = (
-            self.site.database.server.month(base.c[key]) if by_month else base.c[key]
-        )
-        grouped: list[Any] = [literal_column("1")]
-        hidden: ColumnElement[Any] = literal_column("0")
-        if key in self.pages.lookups and self._has_hidden(key):
-            column, hidden = self._without_hidden(key, column)
-            grouped = [column, hidden]
+        grouping = self._grouping(base, key)
         counted = func.count().label("rows_in_group")
-        amount = func.sum(base.c[summed]) if summed else counted
-        wanted = amount.label("amount")
+        amount = wanted.of(base) if wanted else counted
+        also = second.of(base) if second else literal_column("0")
         statement = plan.over_all(
-            [column.label("made_by"), counted, wanted, hidden.label("is_hidden")]
+            [
+                grouping.column.label("made_by"),
+                counted,
+                amount.label("amount"),
+                grouping.hidden.label("is_hidden"),
+                also.label("second"),
+            ]
         )
-        place = "1" if by_month else "3"
-        order: ColumnElement[Any] = literal_column(place).desc()
-        statement = statement.group_by(*grouped).order_by(order)
-        statement = statement.limit(MAX_GROUPS + 1)
+        is_by_time = is_by_period(self.pages, key)
+        order: list[ColumnElement[Any]] = [literal_column("1").desc()]
+        if not is_by_time:  # PostgreSQL has what is NULL first
+            last = [case((amount.is_(None), 1), else_=0)] if wanted else []
+            order = [*last, literal_column("3").desc()]
+        parts = grouping.parts or [literal_column("1")]
+        statement = statement.group_by(*parts).order_by(*order)
+        statement = statement.limit(most + 1)
         rows: Sequence[Any] = self.reach.run(
             connection, statement, self.list_request.bound
         ).all()
-        shown = rows[:MAX_GROUPS]
-        values = [row[0] for row in shown if row[0] is not None]
-        titles = titles_by_value(self.context.on(connection), key, values)
+        shown = rows[:most]
+        titles = self._titles(connection, key, [row[0] for row in shown])
         found = [self._group(key, titles, *row) for row in shown]
-        if by_month:
+        if is_by_time:
             found.reverse()
-        return found, len(rows) > MAX_GROUPS
+        return found, len(rows) > most
+
+    def without_gaps(
+        self, groups: Sequence[Group], most: int = MAX_GROUPS
+    ) -> Sequence[Group]:
+        """Return the groups with the empty periods between them, unchanged above `most`
+        groups. The group without a date comes first, that without an end last."""
+        known = {str(g.common): g for g in groups if g.where and g.is_dated}
+        try:
+            between = periods_between(min(known), max(known))
+            periods = [*islice(between, most + 1)]
+        except ValueError:  # none at all
+            return groups
+        if len(periods) > most:
+            return groups
+        others = [each for each in groups if str(each.common) not in known]
+        last = [each for each in others if each.has_no_end]
+        others = [each for each in others if not each.has_no_end]
+        amount = self.amount()
+        nothing = None if amount and amount.is_average else 0.0
+        filled = [
+            known.get(p) or Group(Cell(p), 0, "", nothing, common=p, second=nothing)
+            for p in periods
+        ]
+        return [*others, *filled, *last]
+
+    def series(self, connection: Connection, groups: Sequence[Group]) -> list[Series]:
+        """Return the parts of the groups by a second column: the largest MOST_SERIES
+        values of it with their amounts in each group, and all others as one. None without
+        such a column."""
+        key, second, wanted = self.group_by(), self.stacked_by(), self.amount()
+        if not second or not groups:
+            return []
+        plan = self.list_request.plan()
+        base = plan.selection.base
+        ours, theirs = self._grouping(base, key), self._grouping(base, second)
+        amount = wanted.of(base) if wanted else func.count()
+        columns: list[ColumnElement[Any]] = [
+            ours.column.label("made_by"),
+            ours.hidden.label("is_hidden"),
+            theirs.column.label("part"),
+            theirs.hidden.label("part_hidden"),
+            amount.label("amount"),
+        ]
+        parts = [
+            *(ours.parts or [literal_column("1")]),
+            *(theirs.parts or [literal_column("3")]),
+        ]
+        statement = plan.over_all(columns).group_by(*parts)
+        statement = statement.order_by(literal_column("5").desc()).limit(MAX_PARTS)
+        rows: Sequence[Any] = self.reach.run(
+            connection, statement, self.list_request.bound
+        ).all()
+        known = {(g.common, g.is_hidden): n for n, g in enumerate(groups)}
+        totals: dict[tuple[Any, bool], dict[int, float]] = {}
+        for value, hidden, part, part_hidden, number in rows:
+            place = known.get((value, bool(hidden)))
+            if place is not None:
+                held = totals.setdefault((part, bool(part_hidden)), {})
+                held[place] = held.get(place, 0.0) + (_drawn(number) or 0.0)
+        ranked = sorted(totals, key=lambda each: -sum(totals[each].values()))
+        titles = self._titles(connection, second, [part for part, _hidden in ranked])
+        found = [
+            self._series(groups, key, second, titles, part, totals[part])
+            for part in ranked[:MOST_SERIES]
+        ]
+        if rest := ranked[MOST_SERIES:]:
+            amounts = [sum(totals[each].get(n, 0.0) for each in rest) for n in range(len(groups))]  # fmt: skip
+            texts = [self._amount_of(value) for value in amounts]
+            found.append(Series(Cell(str(_("Others"))), amounts, texts, [""] * len(groups)))  # fmt: skip
+        return found
+
+    def _series(
+        self,
+        groups: Sequence[Group],
+        key: str,
+        second: str,
+        titles: Mapping[str, str],
+        part: tuple[Any, bool],
+        held: Mapping[int, float],
+    ) -> Series:
+        value, is_hidden = part
+        name, where = Cell(str(_("not visible"))), None
+        if not is_hidden:
+            name, where = self._made_by(second, titles, value)
+        amounts = [held.get(n, 0.0) for n in range(len(groups))]
+        addresses = [
+            self._address(where | group.where)
+            if where is not None and group.where is not None
+            else ""
+            for group in groups
+        ]
+        named = name if name.text else Cell(str(_("empty")))
+        return Series(named, amounts, [self._amount_of(v) for v in amounts], addresses)
+
+    def _amount_of(self, value: float) -> str:
+        if not value:
+            return ""
+        if amount := self.amount():
+            return self.amount_text(amount, value)
+        return number_text(int(value), self.site.language, None)
+
+    def _titles(
+        self, connection: Connection, key: str, values: Sequence[Any]
+    ) -> Mapping[str, str]:
+        held = [value for value in values if value is not None]
+        return titles_by_value(self.context.on(connection), key, held)
+
+    def _grouping(self, base: Any, key: str) -> _Grouping:
+        """Return by what rows are grouped for a column."""
+        column = without_none(base.c[key])
+        field = self.pages.fields[key]
+        if isinstance(field, ChoiceField) and "" not in field.by_value:
+            column = self._without_blanks(column)
+        if is_by_period(self.pages, key):
+            spelled = storage_format_of(column)
+            column = self.site.database.server.period(column, self.period, spelled)
+        if key in self.pages.lookups and self._has_hidden(key):
+            column, hidden = self._without_hidden(key, column)
+            return _Grouping(column, hidden, [column, hidden])
+        return _Grouping(column, literal_column("0"), [])
+
+    def amount(self) -> Amount | None:
+        """Return the amount that is wanted, None for the number of rows."""
+        for name, total in (("average", AVERAGE), ("sum", SUM)):
+            column = self.list_request.arguments.get(name, "")
+            if column in self.summed:
+                return Amount(column, total)
+        return None
+
+    def _without_blanks(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return the expression of a choice in which a text of blanks is NULL: both are
+        empty."""
+        if not is_plain_text(column):
+            return column
+        return case((func.rtrim(column) == "", null()), else_=column)
+
+    def second_amount(self) -> Amount | None:
+        """Return the second amount, None for none: an average beside an average."""
+        wanted, first = self.list_request.arguments.get("and", ""), self.amount()
+        if wanted not in self.summed or (first and wanted == first.column):
+            return None
+        return Amount(wanted, first.total if first else SUM)
+
+    def stacked_by(self) -> str:
+        """Return the column by which the groups are made of parts, "" for none, as where
+        their amounts are no parts of a whole."""
+        wanted = self.list_request.arguments.get("stack", "")
+        is_good = wanted in self.list_request.known.groups and self.has_parts
+        return wanted if is_good and wanted != self.group_by() else ""
+
+    @property
+    def has_parts(self) -> bool:
+        """Whether the amounts can be added up, and drawn as shares and parts."""
+        amount = self.amount()
+        return not (amount and amount.is_average)
+
+    @property
+    def shape(self) -> str:
+        """How a chart is drawn: as bars, as a line, or as shares; by time as a line,
+        where nothing else is asked for."""
+        wanted = self.list_request.arguments.get("shape", "")
+        usual = LINE if self.is_by_period(self.group_by()) else BARS
+        if wanted not in (BARS, LINE, SHARES):
+            return usual if not self.stacked_by() else BARS
+        is_one = self.has_parts and not (self.stacked_by() or self.second_amount())
+        return wanted if wanted != SHARES or is_one else usual
 
     def group_by(self) -> str:
         """Return the column that makes the groups."""
@@ -150,11 +405,6 @@ class GroupQuery:
             if key in offered
         ]
         return wanted if wanted in offered else (shown or offered)[0]
-
-    def sum_of(self) -> str:
-        """Return the column whose sums are wanted, "" for counts."""
-        wanted = self.list_request.arguments.get("sum", "")
-        return wanted if wanted in self.summed else ""
 
     def _has_hidden(self, key: str) -> bool:
         """Tell whether a lookup may refer to records that the user does not see."""
@@ -178,43 +428,70 @@ class GroupQuery:
         number: int,
         amount: Any,
         is_hidden: int,
+        second: Any,
     ) -> Group:
-        summed = self.sum_of()
+        first, also = self.amount(), self.second_amount()
         text = ""
-        if summed and amount is not None:
-            text = self._total(self.pages.fields[summed], amount)
-        cell, address = Cell(str(_("not visible"))), ""
+        if first and amount is not None:
+            text = self.amount_text(first, amount)
+        cell, where = Cell(str(_("not visible"))), None
         if not is_hidden:
-            cell, address = self._made_by(key, titles, value)
-        return Group(cell, number, address, float(amount or 0), text)
+            cell, where = self._made_by(key, titles, value)
+        return Group(
+            cell,
+            number,
+            self._address(where) if where is not None else "",
+            self._drawn(amount),
+            text,
+            value,
+            bool(is_hidden),
+            where,
+            self._drawn(second),
+            self.amount_text(also, second) if also and second is not None else "",
+        )
+
+    def _drawn(self, amount: Any) -> float | None:
+        return None if amount is None and not self.has_parts else _drawn(amount)
+
+    def _address(self, where: Mapping[str, str]) -> str:
+        """Return the address of the rows with these filters."""
+        dropped = [f"{name.rpartition('.')[0]}.within" for name in where if name.endswith((".from", ".to"))]  # fmt: skip
+        return self.list_request.links.address(*_OF_GROUPS, *dropped, **where)
 
     def _made_by(
         self, key: str, titles: Mapping[str, str], value: Any
-    ) -> tuple[Cell, str]:
-        """Return the common value of a group, and the address of its rows."""
-        left_out = ("layout", "by", "sum")
+    ) -> tuple[Cell, dict[str, str] | None]:
+        """Return the common value of a group, and the filters of its rows, None where
+        they cannot be filtered."""
         shown = self.pages.fields[key]
         if value is None:
-            return Cell(""), self.list_request.links.address(
-                *left_out, **{f"{key}.empty": "1"}
-            )
-        if self.is_by_month(key):
+            return Cell(""), {f"{key}.empty": "1"}
+        if self.is_by_period(key):
             try:
-                first = date.fromisoformat(f"{value}-01")
+                first, last = days_of(str(value))
             except ValueError:  # MariaDB's days of zeros are in no month
-                return Cell(str(value)), ""
-            last = (first + timedelta(days=31)).replace(day=1) - timedelta(days=1)
+                return Cell(str(value)), None
             bounds = {f"{key}.from": first.isoformat(), f"{key}.to": last.isoformat()}
-            within = f"{key}.within"
-            return Cell(str(value)), self.list_request.links.address(
-                *left_out, within, **bounds
-            )
+            return Cell(str(value)), bounds
         text = value if key in self.pages.lookups else shown.to_text(value)
-        address = self.list_request.links.address(*left_out, **{f"{key}.is": text})
+        where = {f"{key}.is": str(text)}
         if key not in self.pages.lookups:
             colour = shown.colour(value) if isinstance(shown, ChoiceField) else ""
-            return Cell(shown.show(value, self.site.language), colour=colour), address
+            return Cell(shown.show(value, self.site.language), colour=colour), where
         title = titles.get(str(value))
         if title is None:
-            return Cell(str(_("not visible"))), ""
-        return Cell(title), address
+            return Cell(str(_("not visible"))), None
+        return Cell(title), where
+
+
+def _drawn(amount: Any) -> float | None:
+    """Return a number as a chart draws it; none of one without an end."""
+    number = float(amount or 0)
+    return number if isfinite(number) else None
+
+
+def _rounded(value: Decimal, digits: int) -> Decimal:
+    """Return a number with so many digits behind the point; as it is where it is
+    infinite, or so large that it has no digits there."""
+    is_plain = value.is_finite() and value.adjusted() + digits < getcontext().prec
+    return round(value, digits) if is_plain else value

@@ -61,7 +61,7 @@ class ListConditions:
             found.append(tree.is_top(base, reach) if is_top else tree.is_under(base))
         if through:
             found.append(self._is_joined(*through))
-        found += conditions(self.selection, asked.shape, self._server)
+        found += conditions(self.selection, asked.shape, self._server, asked.any_of)
         if asked.among:
             found.append(among_keys(base, pages.key, "among"))
             return found

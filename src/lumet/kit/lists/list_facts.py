@@ -5,13 +5,29 @@ from typing import NamedTuple
 
 from flask_babel import gettext as _
 
-from ..contract import CARDS, CHART, GROUPS, LAYOUTS, TABLE, TREE
+from ..contract import (
+    BOARD,
+    CALENDAR,
+    CARDS,
+    CHART,
+    GROUPS,
+    LAYOUTS,
+    MAP,
+    TABLE,
+    TREE,
+)
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, LookupField, YesNoField
-from ..forms.number_fields import CodeField, DecimalField, IntegerField
+from ..forms.number_fields import (
+    CodeField,
+    DecimalField,
+    DegreesField,
+    IntegerField,
+)
 from ..pages.context import lower_first
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
+from ..queries.filters import filterable
 from ..queries.hierarchy import hierarchy_of
 
 FILTER, VIEWS, COLUMNS, OUT, SORT = "filter", "views", "columns", "out", "sort"
@@ -33,8 +49,8 @@ class ListFacts(NamedTuple):
     called."""
 
     columns: list[str]
-    served: list[str]
     extras: list[str]
+    filterable: list[str]
     groups: list[str]
     layouts: dict[str, str]
     panels: dict[str, str]
@@ -53,18 +69,21 @@ def _gather(context: TableContext) -> ListFacts:
     columns = pages.seen_by(context.reach, pages.fields)
     served = [key for key in columns if pages.list.is_filtered_by(key)]
     groups = [key for key in served if _makes_groups(context, key)]
-    groups += [key for key in served if is_by_month(pages, key)]
+    groups += [key for key in served if is_by_period(pages, key)]
     layouts = {
         TABLE: str(_("Table")),
         CARDS: str(_("Cards")),
         GROUPS: str(_("Groups")),
         CHART: str(_("Chart")),
         TREE: str(_("Tree")),
+        CALENDAR: str(_("Calendar")),
+        BOARD: str(_("Board")),
+        MAP: str(_("Map")),
     }
     return ListFacts(
         columns=columns,
-        served=served,
         extras=pages.seen_by(context.reach, pages.extras),
+        filterable=filterable(context),
         groups=groups,
         layouts={layout: layouts[layout] for layout in _layouts(context, groups)},
         panels={
@@ -97,15 +116,27 @@ def _layouts(context: TableContext, groups: Sequence[str]) -> list[str]:
     fitting = {TABLE, CARDS, *((GROUPS, CHART) if groups else ())}
     if hierarchy_of(context):
         fitting.add(TREE)
+    fitting |= _by_columns(context)
     return [layout for layout in decided if layout in fitting] or [TABLE]
 
 
-def is_by_month(pages: TablePages, key: str) -> bool:
-    """Tell whether a column makes groups by its months: a date that the database itself
-    keeps as one."""
-    column = pages.column(key)
-    is_day = isinstance(pages.fields[key], DateField | DateTimeField)
-    return is_day and not getattr(column.type, "storage_format", "")
+def _by_columns(context: TableContext) -> set[str]:
+    """Return the layouts for which columns were decided that the user may see."""
+    pages = context.pages
+    seen = {*pages.seen_by(context.reach, pages.fields)}
+    found = set()
+    if pages.list.calendar and {*pages.list.calendar} <= seen:
+        found.add(CALENDAR)
+    if pages.list.board in seen and _makes_groups(context, pages.list.board):
+        found.add(BOARD)
+    if pages.list.map and {*pages.list.map} <= seen:
+        found.add(MAP)
+    return found if pages.key else set()
+
+
+def is_by_period(pages: TablePages, key: str) -> bool:
+    """Tell whether a column makes groups by periods: a date."""
+    return isinstance(pages.fields[key], DateField | DateTimeField)
 
 
 def summed_columns(pages: TablePages, columns: Sequence[str]) -> list[str]:
@@ -116,6 +147,6 @@ def summed_columns(pages: TablePages, columns: Sequence[str]) -> list[str]:
         key
         for key in columns
         if isinstance(pages.fields[key], kinds)
-        and not isinstance(pages.fields[key], CodeField)
+        and not isinstance(pages.fields[key], CodeField | DegreesField)
         and key not in pages.key
     ]

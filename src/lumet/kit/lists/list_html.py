@@ -36,6 +36,26 @@ class Branch:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class Expander:
+    """What opens the related records of a row within it: their address, with `*` for
+    the key of the row, and what is said of it, with `*` for the title."""
+
+    address: str
+    words: str
+
+    def opener(self, key: str, title: str) -> str:
+        """Return the button that opens the row with this key, as HTML."""
+        if not key:
+            return '<span class="opener"></span>'
+        address = escape(self.address.replace("*", key))
+        words = escape(self.words).replace("*", title)
+        return (
+            f'<a class="opener" href="{address}" data-children aria-label="{words}"'
+            ' aria-expanded="false">▸</a>'
+        )
+
+
 class RowAction(NamedTuple):
     """An action on a row: the right that it requires, its address with `*` for the key,
     and its label."""
@@ -74,13 +94,14 @@ class ListRow(NamedTuple):
         self,
         form: str = "",
         acts: Sequence[RowAction] = (),
-        branch: Branch | None = None,
+        branch: Branch | Expander | None = None,
         allowed: Allowed = EVERYWHERE,
         starts: Sequence[str] | None = None,
     ) -> Markup:
         """Return the row as HTML, with a box to choose it in the form of that name, and
         with links to what can be done to it: where `allowed` has a right, only on the
-        rows with the keys there; in a tree, with what opens its `branch`. Not a
+        rows with the keys there; with what opens its `branch` of a tree, or its related
+        records. Not a
         template's work: rows are most of a page."""
         text, address, *_rest = self.title
         said = escape(text)
@@ -101,8 +122,9 @@ class ListRow(NamedTuple):
             rest += self._links(acts, allowed)
         start = "<tr>"
         if branch is not None:
-            level = min(branch.level, MAX_DEPTH)
-            start = f'<tr class="level-{level}" data-level="{branch.level}">'
+            if isinstance(branch, Branch):
+                level = min(branch.level, MAX_DEPTH)
+                start = f'<tr class="level-{level}" data-level="{branch.level}">'
             head = branch.opener(self.key, said) + head
         return Markup(f"{start}<td>{box}{head}</td>{rest}</tr>\n")
 
@@ -143,6 +165,7 @@ class Heading(NamedTuple):
         if self.address:
             place = f'href="{escape(self.address)}" id="sort-{escape(self.key)}"'
             text = f"<a {place}>{label}</a>"
+        more += f' data-key="{escape(self.key)}"'
         return f'<th scope="col" class="{self.classes}"{more}>{box}{text}</th>\n'
 
 
@@ -162,7 +185,7 @@ class Page:
         self,
         form: str = "",
         acts: Sequence[RowAction] = (),
-        branch: Branch | None = None,
+        branch: Branch | Expander | None = None,
         allowed: Allowed = EVERYWHERE,
     ) -> Markup:
         """Return the rows as HTML, as `ListRow.row` does."""

@@ -7,7 +7,18 @@ from urllib.parse import quote_plus, urlencode
 from werkzeug.datastructures import MultiDict
 
 _POSITION = frozenset(
-    {"after", "before", "last", "n", "skip", "panel", "counted", "as-piece", "level"}
+    {
+        "after",
+        "before",
+        "last",
+        "n",
+        "skip",
+        "panel",
+        "filter-by",
+        "counted",
+        "as-piece",
+        "level",
+    }
 )  # not what one sees
 
 

@@ -12,16 +12,18 @@ from sqlalchemy import (
 from werkzeug.datastructures import MultiDict
 
 from ..access.reach import Reach
-from ..accounts.preferences import Preferences
+from ..accounts.preferences import COLUMNS, WIDTHS, Preferences, read_widths
 from ..common.formatting import number_text
-from ..contract import CHART, GROUPS, TREE
+from ..contract import CARDS, FROM, TABLE, TO, TREE
 from ..db.keyset import bound_keys
 from ..forms.date_fields import DateField, DateTimeField
-from ..forms.operators import FROM, TO
 from ..pages.context import Site
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..queries.filters import (
+    ANY,
+    MATCH,
+    MUST,
     Filter,
     filter_values,
     read_filters,
@@ -30,7 +32,7 @@ from ..queries.filters import (
 from ..queries.hierarchy import Hierarchy, hierarchy_of
 from ..queries.prefix_search import find_by_prefix
 from ..queries.title_search import Search, read_search
-from .list_facts import PANELS, VIEWS, ListFacts, Nouns, list_facts
+from .list_facts import FILTER, PANELS, VIEWS, ListFacts, Nouns, list_facts
 from .list_html import Branch, ListRow
 from .list_links import ListLinks
 from .list_query import PAGE_ROWS, Count, ListPlan, list_plan
@@ -60,9 +62,12 @@ class ListRequest:
     size: int = field(init=False)
     layout: str = field(init=False)
     panel: str = field(init=False)
+    filter_by: str = field(init=False)  # the lookup whose records have controls too
     known: ListFacts = field(init=False)
     links: ListLinks = field(init=False)
     _plan: ListPlan | None = field(init=False)
+    must: set[str] = field(init=False)  # columns whose filters hold in any case
+    _any_of: int = field(init=False)
 
     @property
     def site(self) -> Site:
@@ -84,16 +89,21 @@ class ListRequest:
         self.known = list_facts(self.context)
         self._plan = None
         self.filters = read_filters(self.context, given)
+        self.must = {*given.getlist(MUST)} if given.get(MATCH) == ANY else set()
+        self.filters.sort(key=lambda each: each.key in self.must)
+        # others that are added must hold as well
+        alternatives = sum(each.key not in self.must for each in self.filters)
+        self._any_of = alternatives if given.get(MATCH) == ANY else 0
         days = {
             each.name: each.texts[0]
             for each in self.filters
             if each.operator in (FROM, TO)
-            and isinstance(self.pages.fields[each.key], DateField | DateTimeField)
+            and isinstance(self.pages.shown_field(each.key), DateField | DateTimeField)
         }
         self.links = ListLinks(self.context.urls.list, given, days)
         self.search = read_search(self.context, given.get("q", ""))
         self.sorting = read_sort(self.context, given.get("sort", ""))
-        chosen = given.get("columns") or self.kept.get(f"columns {self.pages.name}")
+        chosen = given.get("columns") or self._choice(COLUMNS)
         known = self.showable()
         listed = [key for key in (chosen or "").split(",") if key in known]
         self.columns = tuple(dict.fromkeys(listed)) or None
@@ -103,10 +113,22 @@ class ListRequest:
         self.deleted = deleted if deleted in (WITH, ONLY) else ""
         self.under = given.get("under", "")
         panel = given.get("panel", "")
-        self.panel = panel if panel in PANELS else ""
+        self.filter_by = given.get("filter-by", "")
+        self.panel = FILTER if self.filter_by else panel if panel in PANELS else ""
         first = next(iter(self.known.layouts))
         wanted = given.get("layout", first)
         self.layout = wanted if wanted in self.known.layouts else first
+
+    def _choice(self, beginning: str) -> str:
+        """Return the user's choice of this list, else what was chosen for everybody."""
+        name = f"{beginning}{self.pages.name}"
+        return self.kept.get(name) or self.site.shared_choice(name)
+
+    @property
+    def widths(self) -> dict[str, int]:
+        """The widths of columns in pixels, by their keys; of the titles by TITLE."""
+        chosen = self._choice(WIDTHS)
+        return read_widths(chosen) if chosen else dict(self.pages.list.column_widths)
 
     @property
     def nouns(self) -> Nouns:
@@ -125,7 +147,7 @@ class ListRequest:
 
     def choosable(self) -> list[str]:
         """Return the columns that the list can be filtered by."""
-        return self.known.columns
+        return self.known.filterable
 
     def grouping(self) -> list[str]:
         """Return the columns that make groups: choices, lookups, yes and no, and the
@@ -141,7 +163,7 @@ class ListRequest:
     def is_usual(self) -> bool:
         """Tell whether the list is asked for as it is decided, which an index should
         serve: anything else is limited in time."""
-        arranged = self.layout in (GROUPS, CHART)
+        arranged = self.layout not in (TABLE, CARDS, TREE)
         return not (
             self.is_narrowed or self.is_counted or self.sorting.words or arranged
         )
@@ -150,6 +172,16 @@ class ListRequest:
     def is_plain(self) -> bool:
         """Tell whether the address names nothing but a page of the list."""
         return not (self.links.has_parameters or self.panel)
+
+    @property
+    def is_any(self) -> bool:
+        """Tell whether one of some filters of the user is enough."""
+        return self._any_of > 1
+
+    @property
+    def alternatives(self) -> list[Filter]:
+        """The filters of which one is enough."""
+        return self.filters[: self._any_of] if self.is_any else []
 
     @property
     def is_narrowed(self) -> bool:
@@ -195,6 +227,7 @@ class ListRequest:
             search.modes,
             search.is_folded,
             self._wide() if columns is None else (),
+            self._any_of if self.is_any else 0,
         )
 
     def _wide(self) -> tuple[str, ...]:

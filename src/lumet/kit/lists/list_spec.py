@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from ..contract import TITLE_COLUMN
 from ..pages.table_pages import Reference
 from ..queries.filters import Shape
 from ..queries.title_search import Modes
@@ -9,7 +10,7 @@ from ..queries.title_search import Modes
 Junction = tuple[()] | tuple[Reference, Reference]
 TOP, BRANCH = "top", "branch"  # parts of a tree
 WITH, ONLY = "with", "only"  # records marked as deleted
-TITLE = "record-title"  # of an address; a column's key has no hyphen
+TITLE = TITLE_COLUMN
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +31,7 @@ class ListSpec:
     titled: Modes = ()
     is_folded: bool = False
     wide: tuple[str, ...] = ()  # columns that only wide windows show as well
+    any_of: int = 0  # so many of the filters, the first, of which one is enough
 
 
 ALL_ROWS = ListSpec()

@@ -53,7 +53,7 @@ class RowReaders:
             else selection.cell_reader(each, record_home)
             for each in (() if inline else columns.shown)
         ]
-        self._raw = [selection.place_raw(term.expression) for term in terms]
+        self._raw = [selection.place_raw(term.compared) for term in terms]
         self._late, self._shown = late, columns.shown
         self._home = record_home(pages.name)
         self._starts, self._aligned = columns.cell_starts(), columns.aligned

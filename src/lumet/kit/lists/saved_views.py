@@ -4,11 +4,18 @@ from dataclasses import replace
 from urllib.parse import parse_qsl, urlencode
 
 from ..accounts.preferences import SavedView
-from ..queries.filters import seen_operators
+from ..queries.filters import can_filter, seen_operators
 from .list_request import ListRequest
 from .list_spec import TITLE
 
-_COLUMNS = ("sort", "columns", "by", "sum")  # parameters that list columns
+_COLUMNS = (
+    "sort",
+    "columns",
+    "by",
+    "sum",
+    "and",
+    "stack",
+)  # parameters that list columns
 
 
 def visible_view(list_request: ListRequest, view: SavedView) -> SavedView:
@@ -41,5 +48,6 @@ def _may_filter(list_request: ListRequest, name: str) -> bool:
     key, dot, operator = name.rpartition(".")
     if not dot:
         return True
-    is_seen = key in list_request.known.columns
+    known = list_request.known
+    is_seen = key in known.columns or can_filter(list_request.context, key)
     return is_seen and operator in seen_operators(list_request.context, key)

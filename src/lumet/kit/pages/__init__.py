@@ -1,5 +1,6 @@
 """The description of a table's pages: what a generated table module consists of."""
 
+from .cards import Card, CardPage
 from .routine_actions import Parameter, RoutineAction
 from .table_pages import (
     DatabaseRule,
@@ -17,6 +18,8 @@ from .table_pages import (
 from .transitions import Transition
 
 __all__ = [
+    "Card",
+    "CardPage",
     "DatabaseRule",
     "DetailRows",
     "ExternalReference",

@@ -1,6 +1,7 @@
 """The context of requests: the site, the present user's reach, preferences and
 language."""
 
+import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,17 +13,23 @@ from ..access.reach import Reach, reach_of
 from ..access.roles import Attribute, Role
 from ..accounts.audit_log import Actor, AuditEvent, AuditLog
 from ..accounts.preferences import Preferences
+from ..accounts.recent_records import RecentRecords
+from ..accounts.shared_choices import read_shared, share
 from ..accounts.throttle import network_of
 from ..accounts.user_rows import SessionUser
 from ..accounts.users import Users
 from ..contract import ANYONE
 from ..db.engine import Database
+from .cards import CardPage
+from .figure_cache import FigureCache
 from .menu import MenuEntry
 from .registry import Registry
 
 EXTENSION = "site"
 IMPERSONATION = "view-as"  # what a session keeps of whom its user looks as
 PLANS_KEPT = 2_000
+SHARED_SECONDS = 15  # for which what is chosen for everybody is kept
+COUNTS_SECONDS = 300  # for which the numbers in the menu are kept
 
 
 @dataclass(slots=True)
@@ -41,9 +48,30 @@ class Site:
     export_bytes: int = 2_000_000_000  # of the largest export
     own_settings: Mapping[str, str] = field(default_factory=dict)
     own_menu: Sequence[MenuEntry] = ()
+    card_pages: Mapping[str, CardPage] = field(default_factory=dict)  # "": the first
+    map_tiles: str = ""  # where maps have their pictures from
+    map_attribution: str = ""
     is_read_only: bool = False  # whoever it is, nothing is changed
     is_rehearsal: bool = False  # nothing that is changed is kept
     plans: dict[tuple[Any, ...], Any] = field(default_factory=dict)
+    figures: FigureCache = field(default_factory=FigureCache)
+    changes: FigureCache = field(default_factory=FigureCache)  # when, by user
+    counts: FigureCache = field(default_factory=lambda: FigureCache(COUNTS_SECONDS))
+    shared: FigureCache = field(default_factory=lambda: FigureCache(SHARED_SECONDS))
+    recent: RecentRecords = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.recent = RecentRecords(self.users.store)
+
+    def shared_choice(self, name: str) -> str:
+        """Return the choice of an administrator for everybody, "" for none."""
+        return self.shared.get(name, lambda: read_shared(self.users.store, name))
+
+    def share(self, name: str, value: str) -> None:
+        """Choose something for everybody; "" forgets it. Other processes of the
+        application follow within SHARED_SECONDS."""
+        share(self.users.store, name, value)
+        self.shared.forget(name)
 
     @property
     def language(self) -> str:
@@ -186,6 +214,21 @@ SHORTCUTS = "shortcuts"  # kept of a user: "off" where single letters do nothing
 def are_shortcuts_on() -> bool:
     """Tell whether single letters do something for the present user."""
     return preferences().get(SHORTCUTS) != "off"
+
+
+def note_change() -> None:
+    """Note that the user changed something: figures are read anew for whoever did."""
+    user_id = actor().user_id if has_request_context() else None
+    if user_id is not None:
+        site().changes.put(user_id, time.monotonic())
+
+
+def last_change() -> tuple[object, ...]:
+    """Return a mark of the figures of a user who changed something a short time ago, ()
+    for all others."""
+    user_id = actor().user_id
+    at = None if user_id is None else site().changes.peek(user_id)
+    return () if at is None else (user_id, at)
 
 
 def actor() -> Actor:

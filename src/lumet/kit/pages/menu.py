@@ -14,4 +14,5 @@ class MenuEntry:
     label: Any
     endpoint: str
     group: Any = ""
+    icon: str = ""
     roles: Sequence[str] = ()

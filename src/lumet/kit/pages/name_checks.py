@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from ..contract import TITLE_COLUMN
 from .registry import Registry
 from .table_pages import TablePages
 from .titles import columns_in
@@ -46,6 +47,9 @@ def _unknown(pages: TablePages, registry: Registry) -> Iterator[tuple[str, str, 
         for _value, name in each.tables:
             if name not in registry.pages:
                 yield "polymorphic", name, f"polymorphic names {name}, which is no table of the application."  # fmt: skip
+    slugs = [each.slug for each in pages.details]
+    if pages.list.expand and pages.list.expand not in slugs:
+        yield "list", pages.list.expand, f"expand names {pages.list.expand}, which is none of the details."  # fmt: skip
     for related in pages.details:
         try:
             registry.reference(pages.name, related)
@@ -61,7 +65,9 @@ def _named(pages: TablePages) -> Iterator[tuple[str, str]]:
     lists = pages.list
     order = [each.column for each in lists.orders]
     parent = [lists.parent] if lists.parent else []
-    for found in (lists.columns, lists.wide_columns, order, lists.filters, lists.search, parent):  # fmt: skip
+    sized = [each for each in lists.column_widths if each != TITLE_COLUMN]
+    for found in (lists.columns, lists.wide_columns, sized, order, lists.filters, lists.search, parent,
+                  lists.calendar, lists.map, [lists.board] if lists.board else []):  # fmt: skip
         for name in found:
             yield "list", name
     for section in pages.record.sections:

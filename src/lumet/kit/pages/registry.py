@@ -84,6 +84,8 @@ class Registry:
             if target is not None and column in target.fields:
                 pages.extras[key] = target.fields[column]
                 pages.beyond[key] = target
+        for lookup, reference in pages.lookups.items():
+            pages.referenced[lookup] = self.pages[reference.target]
 
     def lookups_of(self, name: str) -> list[tuple[str, str]]:
         """Return the lookups that choose among the records of a table, as the table

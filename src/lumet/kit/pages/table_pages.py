@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar
 
 from jinja2 import Template
@@ -23,7 +23,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
-from ..db.column_types import NoneAs, TextBytes
+from ..db.column_types import NoneAs, TextBytes, YesNo
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
@@ -68,11 +68,17 @@ class ListPage:
 
     columns: Sequence[str] = ()
     wide_columns: Sequence[str] = ()  # as well, where the window is wide
+    # in pixels, by column
+    column_widths: Mapping[str, int] = field(default_factory=dict)
     order: Sequence[str] = ()  # "-" before a column: the largest or latest first
     filters: Sequence[str] = ()  # the columns to filter by; none: all
     search: Sequence[str] = ()  # the columns searched; none: title and texts
     layouts: Sequence[str] = ()  # none: all that fit
     parent: str = ""  # the column that refers to the record above: the tree
+    expand: str = ""  # the related records that open within a row: TABLE.COLUMN
+    calendar: Sequence[str] = ()  # the date, or the first and the last one
+    board: str = ""  # the column whose values are the columns of a board
+    map: Sequence[str] = ()  # the latitude and the longitude
     edit: str = EDIT_PAGE  # or "cells": its rows are edited in it as well
     unindexed: frozenset[str] = frozenset()  # neither sorted nor filtered by
 
@@ -233,6 +239,7 @@ class TablePages:
     title: ClassVar[str]
     subtitle: ClassVar[Sequence[str]] = ()  # below the title, where one is chosen
     group: ClassVar[Any]
+    icon: ClassVar[str] = ""  # in the menu
     list: ClassVar[ListPage] = ListPage()
     record: ClassVar[RecordPage] = RecordPage()
     add: ClassVar[FormPage] = FormPage()
@@ -285,6 +292,7 @@ class TablePages:
             columns = tuple(dict.fromkeys([*self.list.columns, *shown]))
             vars(self)["list"] = replace(self.list, columns=columns)
         self.beyond: dict[str, TablePages] = {}  # whose borrowed columns are, by key
+        self.referenced: dict[str, TablePages] = {}  # what lookups refer to, by column
         self.parsed_title: Title = parse_title(self.title)
         self.lookups: dict[str, Reference] = {}
         self.has_own_templates = False  # in custom/templates/TABLE
@@ -388,10 +396,10 @@ class TablePages:
                 form.process(formdata=typed, data=dict(values))
         else:
             form = self.form(typed, data=dict(values))
-        for key, field in form._fields.items():
+        for key, shown in form._fields.items():
             unfit = typed.getlist(f"unfit-{key}") if typed is not None else ()
             if unfit:
-                field.process_errors = [*field.process_errors, *unfit]
+                shown.process_errors = [*shown.process_errors, *unfit]
         return form
 
     def column(self, key: str) -> Column[Any]:
@@ -440,8 +448,21 @@ class TablePages:
         return all(reach.may("view", name) for name in read)
 
     def shown_field(self, key: str) -> ValueField:
-        """Return the field of a column, a formula or a borrowed column."""
-        return self.fields[key] if key in self.fields else self.extras[key]
+        """Return the field of a column, a formula or a column of a referenced record."""
+        if key in self.fields:
+            return self.fields[key]
+        if key in self.extras:
+            return self.extras[key]
+        owner, column = self.owner_of(key)
+        return owner.fields[column]
+
+    def owner_of(self, key: str) -> tuple["TablePages", str]:
+        """Return the pages that have a column, and its key there: LOOKUP.COLUMN is one
+        of the record that a lookup refers to."""
+        lookup, dot, column = key.partition(".")
+        if dot and lookup in self.referenced and key not in self.fields:
+            return self.referenced[lookup], column
+        return self, key
 
     def borrows_lookup(self, key: str) -> bool:
         """Tell whether a borrowed column refers to a third table."""
@@ -454,7 +475,10 @@ class TablePages:
     def label(self, key: str) -> str:
         """Return the label of a column."""
         if not self.is_shown(key):
-            return key
+            owner, column = self.owner_of(key)
+            if owner is self:
+                return key
+            return f"{self.label(key.partition('.')[0])} · {owner.label(column)}"
         field = self.shown_field(key)
         label = str(field.label.text) + (f", {field.unit}" if field.unit else "")
         if key in self.beyond:
@@ -493,6 +517,8 @@ def python_type(column: Column[Any]) -> type:
     made = column.type
     if isinstance(made, NoneAs):
         made = made.base
+    if isinstance(made, YesNo) and not made.storage_format:
+        return bool
     if isinstance(made, TypeDecorator):
         return str
     try:

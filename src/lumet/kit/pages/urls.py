@@ -17,6 +17,8 @@ ADD, BULK, COLUMNS, EXPORT = "/add", "/bulk", "/columns", "/export."
 VIEWS, FORGET, CHOICES, CHOSEN = "/views", "/forget", "/choices/", "/chosen/"
 # behind that of a record
 EDIT, DELETE, RESTORE, HISTORY = "/edit", "/delete", "/restore", "/history"
+TIMELINE = "/timeline"
+MOVE = "/move"  # an entry of a calendar or a board
 RELATED, FIELD, PICTURE, FILE = "/related/", "/field/", "/picture/", "/file/"
 # behind either
 PRINT, ACTION = "/print", "/action/"
@@ -26,7 +28,7 @@ SUFFIXES = {
     "forget": FORGET, "choices": CHOICES, "chosen": CHOSEN, "edit": EDIT,
     "delete": DELETE, "restore": RESTORE, "history": HISTORY, "related": RELATED,
     "field": FIELD, "picture": PICTURE, "file": FILE, "print": PRINT,
-    "action": ACTION,
+    "action": ACTION, "move": MOVE, "timeline": TIMELINE,
 }  # fmt: skip
 """The same for templates, as `urls`."""
 

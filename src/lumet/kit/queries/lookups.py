@@ -208,7 +208,16 @@ class LookupPlan(Plan):
             found = self._read(connection, self._several, {"values": list(values)})
         except OverflowError:
             return {}
-        return {option.value: option.title for option in found}
+        titles = {option.value: option.title for option in found}
+        # a reference may be spelled otherwise than the key, as its server compares them
+        compared = {self._server.as_compared(o.value): o.title for o in found}
+        for value in map(str, values):
+            if (
+                value not in titles
+                and (title := compared.get(self._server.as_compared(value))) is not None
+            ):
+                titles[value] = title
+        return titles
 
     def of_keys(
         self, connection: Connection, keys: Sequence[tuple[Any, ...]]
@@ -387,7 +396,12 @@ def fill_lookups(context: TableContext, form: Any, entered: Collection[str]) -> 
             if found is None and field.is_offered:
                 field.raw_data = None  # a default that refers to nothing
             else:
-                options.insert(0, found or Option(present, present))
+                found = found or Option(present, present)
+                # the same record, where the server takes its key for the same
+                options = [each for each in options if each.value != found.value]
+                options.insert(
+                    0, found._replace(value=present) if not field.is_kept else found
+                )
         field.options = options
 
 

@@ -48,7 +48,7 @@ def find_records(
         if time.monotonic() + _cost(context) * SEARCH_SECONDS > end:
             made.left_out.append(context)
             continue
-        found = _plan(context).find(search)
+        found = titles_plan(context).find(search)
         if found.options:
             more = found.more or len(found.options) > SHOWN
             made.found.append(FoundRecords(context, found.options[:SHOWN], more))
@@ -65,8 +65,8 @@ def _rank(context: TableContext) -> tuple[bool, bool]:
     return not context.pages.is_changeable, is_of_another
 
 
-def _plan(context: TableContext) -> LookupPlan:
-    """Return the plan that finds records of a table by their titles."""
+def titles_plan(context: TableContext) -> LookupPlan:
+    """Return the plan that finds records of a table, by their titles or their keys."""
     key = context.pages.key
 
     def build(bare: TableContext) -> LookupPlan:

@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, String, and_, bindparam, or_, true
 
+from ..db.column_types import is_plain_text
 from ..db.dialects.base import Server, escape_like
 from ..forms.date_fields import DateField, DateTimeField
 from ..forms.fields import ChoiceField, SecretField, ValueField, YesNoField
@@ -309,8 +310,8 @@ def _compared(
     if mode == ANY:
         return true()
     if mode == EMPTY:
-        is_text = type(column.type) is String
-        return or_(column.is_(None), column == "") if is_text else column.is_(None)
+        nothing = column.is_(None)
+        return or_(nothing, column == "") if is_plain_text(column) else nothing
     if mode == TEXT:
         (like,) = matchers([column], server, is_folded)
         return like(bindparam(f"t{number}_0", type_=String()), escape="\\")

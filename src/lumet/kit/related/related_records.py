@@ -80,21 +80,16 @@ class _BlockPlan:
     choose: str
 
 
-class RelatedBlocks:
-    """The blocks of one record that are within a user's reach."""
+class _Planning:
+    """Plans the blocks that a user's reach has."""
 
-    def __init__(self, context: TableContext, record: Record, home: str) -> None:
-        pages, reach = context.pages, context.reach
+    def __init__(self, context: TableContext) -> None:
         self.context = context
-        self.site = context.site
-        self.reach = reach
-        self.record = record
-        self._home = home
-        self._pages = pages
-        key = ("blocks", pages.name, reach.shape)
-        self._sketches: dict[str, _BlockPlan] = context.site.plan(key, self._plans)
+        self.site, self.reach = context.site, context.reach
+        self._pages = context.pages
 
-    def _plans(self) -> dict[str, _BlockPlan]:
+    def plans(self) -> dict[str, _BlockPlan]:
+        """Return the plans of the blocks, by the words in their addresses."""
         return {
             related.slug: self._plan(related)
             for related in self._pages.details
@@ -154,6 +149,25 @@ class RelatedBlocks:
         may = self.reach.may("add", name) or self.reach.may("delete", name)
         own = self._pages.table.fullname
         return may and self._pages.offers("edit") and self.reach.may("edit", own)
+
+
+def block_plans(context: TableContext) -> Mapping[str, _BlockPlan]:
+    """Return the blocks of a table's records that are within reach, by the words in
+    their addresses."""
+    key = ("blocks", context.pages.name, context.reach.shape)
+    found: Mapping[str, _BlockPlan]
+    found = context.site.plan(key, _Planning(context).plans)
+    return found
+
+
+class RelatedBlocks:
+    """The blocks of one record that are within a user's reach."""
+
+    def __init__(self, context: TableContext, record: Record, home: str) -> None:
+        self.context = context
+        self.record = record
+        self._home = home
+        self._sketches = block_plans(context)
 
     def all(self, connection: Connection) -> list[RelatedBlock]:
         """Return all blocks, the first of them read."""

@@ -2,7 +2,7 @@
 
 import re
 import secrets
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -30,11 +30,12 @@ from ..common import locale
 from ..common.exceptions import CannotStart
 from ..common.formatting import datetime_text, is_language
 from ..common.proxies import BehindProxies, BelowPrefix
-from ..common.settings import LOCAL_HOSTS, Settings
+from ..common.settings import LOCAL_HOSTS, Settings, tiles_origin
 from ..db.engine import open_database
 from ..files.uploads import Uploads
 from ..forms.file_fields import EXTENSION as UPLOADS
 from ..pages import urls
+from ..pages.cards import FIRST_PAGE, CardPage
 from ..pages.context import Site, install_site, site
 from ..pages.name_checks import unknown_names
 from ..pages.registry import Registry
@@ -44,6 +45,7 @@ from . import (
     action_views,
     admin_views,
     audit_views,
+    card_views,
     delete_views,
     edit_views,
     file_views,
@@ -51,7 +53,9 @@ from . import (
     health_views,
     help_views,
     history_views,
+    layout_views,
     list_views,
+    menu_views,
     outbox_views,
     record_views,
 )
@@ -78,6 +82,7 @@ def build(
     roles: tuple[Role, ...],
     attributes: tuple[Attribute, ...] = (),
     menu: tuple[str, ...] = (),
+    card_pages: Sequence[CardPage] = (FIRST_PAGE,),
     renames: tuple[tuple[str, str], ...] = (),
 ) -> Flask:
     """Build the application of `package` from its generated parts.
@@ -155,6 +160,9 @@ def build(
         export_bytes=settings.export_mb * 1_000_000,
         own_settings=own_settings,
         own_menu=code.menu,
+        card_pages={page.name: page for page in (FIRST_PAGE, *card_pages)},
+        map_tiles=settings.map_tiles,
+        map_attribution=settings.map_attribution,
         is_read_only=settings.is_read_only,
         is_rehearsal=settings.is_rehearsal,
     )
@@ -163,7 +171,10 @@ def build(
     _add_accounts(app, made.users)
     views = (
         page_views,
+        menu_views,
+        layout_views,
         list_views,
+        card_views,
         action_views,
         edit_views,
         delete_views,
@@ -186,7 +197,7 @@ def build(
     if lost := [each.endpoint for each in code.menu if each.endpoint not in endpoints]:
         raise CannotStart(f"MENU in custom/__init__.py: no page {', '.join(lost)}.")
     serve_revisions(app)
-    add_security(app)
+    add_security(app, tiles_origin(settings.map_tiles))
     add_error_pages(app)
     whole: Any = BehindProxies(app.wsgi_app, settings.proxy)
     if settings.prefix:

@@ -5,6 +5,7 @@ import argparse
 import contextlib
 import errno
 import getpass
+import json
 import logging
 import os
 import signal
@@ -18,12 +19,15 @@ from flask import Flask
 from ..access.roles import Attribute
 from ..accounts.outbox import Outbox
 from ..accounts.passwords import AccountError
+from ..accounts.preferences import COLUMNS, WIDTHS, read_widths
+from ..accounts.shared_choices import all_shared, share
 from ..accounts.store import open_store
 from ..accounts.user_rows import AccountPolicy
 from ..accounts.users import Users
 from ..common.exceptions import CannotStart
 from ..common.settings import LOCAL_HOSTS, STATE, read_settings, state_folder
 from ..contract import ANYONE
+from ..db.engine import Database
 from ..delivery.worker import Worker
 from .request_limits import MAX_HEADERS_BYTES
 
@@ -59,6 +63,8 @@ def run(
         )
         if given.command == "worker":
             return _work(Worker(Outbox(store, settings.outbox_days), settings.given), given.once)  # fmt: skip
+        if given.command == "columns":
+            return _columns(store, given.forget)
         words = (name, package, *roles)
         users = Users(store, AccountPolicy(settings.password_length, words))
         return _user_command(users, given, attributes)
@@ -88,6 +94,13 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     worker.add_argument(
         "--once", action="store_true", help="send what is due now, and end"
     )
+    columns = commands.add_parser(
+        "columns", help="print the columns that were chosen for everyone, as JSON"
+    )
+    columns.add_argument(
+        "--forget", action="append", default=[], metavar="TABLE",
+        help="forget those of a table, which are as decided again",
+    )  # fmt: skip
     user = commands.add_parser("user", help="manage users")
     actions = user.add_subparsers(dest="action", required=True, metavar="ACTION")
     add = actions.add_parser("add", help="add a user; asks for a password")
@@ -109,6 +122,26 @@ def _parser(package: str, name: str, roles: Sequence[str]) -> argparse.ArgumentP
     actions.add_parser("enable", help="enable a user").add_argument("name")
     actions.add_parser("list", help="list the users")
     return parser
+
+
+def _columns(store: Database, forgotten: Sequence[str]) -> int:
+    """Print the columns of lists that were chosen for everyone, with their widths, or
+    forget some."""
+    for table in forgotten:
+        share(store, f"{COLUMNS}{table}", "")
+        share(store, f"{WIDTHS}{table}", "")
+    if forgotten:
+        return 0
+    columns, widths = all_shared(store, COLUMNS), all_shared(store, WIDTHS)
+    found = {
+        table: {
+            "columns": columns.get(table, "").split(","),
+            "widths": read_widths(widths.get(table, "")),
+        }
+        for table in {**columns, **widths}
+    }
+    print(json.dumps(found))
+    return 0
 
 
 def _user_command(

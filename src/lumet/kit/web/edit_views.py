@@ -238,7 +238,7 @@ def edit(name: str, segment: str) -> ResponseReturnValue:
             if request.method == "POST":
                 return choosing(pages, saver, outcome, typed, segment)
             return form_page(pages, saver, outcome, segment=segment)
-        outcome = _save(pages, saver, key, typed, editors)
+        outcome = save_fields(pages, saver, key, typed, editors)
     except RecordNotFound:
         abort(404)
     except (SaveAborted, DetailRowsRejected) as error:
@@ -292,7 +292,7 @@ def edit_field(name: str, segment: str, column: str) -> ResponseReturnValue:
             for each in own:
                 if each in sent:
                     typed.setlist(each, sent.getlist(each))
-            outcome = _save(pages, saver, key, typed)
+            outcome = save_fields(pages, saver, key, typed)
     except RecordNotFound:
         abort(404)
     except SaveAborted as error:
@@ -364,7 +364,7 @@ def _save_rows(
         raise DetailRowsRejected
 
 
-def _save(
+def save_fields(
     pages: TablePages,
     saver: RecordSaver,
     key: dict[str, Any],

@@ -1,6 +1,7 @@
 """Error pages, and the log entries about errors."""
 
 import logging
+from traceback import extract_tb
 from typing import Any
 
 from flask import Flask, g, render_template, request
@@ -57,7 +58,8 @@ def add_error_pages(app: Flask) -> None:
         return _error_page(503, text)
 
     def unreadable(error: Exception) -> tuple[str, int]:
-        log.warning("request %s: could not be understood: %s", g.number, type(error))
+        said = f"{type(error).__name__}{_raised_at(error)}"
+        log.warning("request %s: could not be understood: %s", g.number, said)
         return _error_page(400, "")
 
     for kind in UNREADABLE:
@@ -68,6 +70,13 @@ def add_error_pages(app: Flask) -> None:
         log.error("request %s: %s %s", g.number, request.method, request.path,
                   exc_info=error)  # fmt: skip
         return _error_page(500, "")
+
+
+def _raised_at(error: Exception) -> str:
+    """Return where an error was raised: what seems a strange request may be a strange
+    value of a row."""
+    frames = extract_tb(error.__traceback__)
+    return f" at {frames[-1].filename}:{frames[-1].lineno}" if frames else ""
 
 
 def _note_refusal(words: str) -> None:

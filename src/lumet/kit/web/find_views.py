@@ -17,7 +17,8 @@ from ..pages.urls import add_address, list_address, record_address
 from ..queries.record_search import FoundRecords, RecordSearch, find_records
 from ..queries.search import MAX_SEARCH_LENGTH
 from .form_context import PIECE
-from .navigation import blueprint, menu_groups
+from .menu import menu_groups
+from .navigation import blueprint
 
 __all__ = ["blueprint"]
 
@@ -72,9 +73,9 @@ def _tables() -> Iterator[TableContext]:
     """Yield the tables within reach that have a list, in the order of the menu."""
     known = site().registry.pages
     for _label, items in menu_groups():
-        for name, _plural in items:
-            if name in known:
-                yield TableContext(site(), known[name], current_reach())
+        for item in items:
+            if item.name in known:
+                yield TableContext(site(), known[item.name], current_reach())
 
 
 def _first(hits: Iterator[Hit]) -> list[Hit]:
@@ -89,10 +90,10 @@ def _holds(text: str, words: Sequence[str]) -> bool:
 def _menu(words: Sequence[str]) -> Iterator[Hit]:
     """Yield the entries of the menu, those that begin with what was typed first."""
     found = [
-        Hit(label, group, name if name.startswith("/") else list_address(name))
+        Hit(item.label, group, item.address)
         for group, items in menu_groups()
-        for name, label in items
-        if _holds(label, words)
+        for item in items
+        if _holds(item.label, words)
     ]
     typed = " ".join(words)
     yield from sorted(found, key=lambda hit: not hit.text.casefold().startswith(typed))

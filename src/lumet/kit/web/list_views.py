@@ -26,7 +26,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 from werkzeug.datastructures import MultiDict
 
-from ..accounts.preferences import MAX_QUERY_LENGTH, SavedView
+from ..accounts.preferences import COLUMNS, MAX_QUERY_LENGTH, WIDTHS, SavedView
 from ..common.formatting import number_text
 from ..common.url_keys import encode_key
 from ..contract import CHART, GROUPS
@@ -44,24 +44,33 @@ from ..lists.export import (
 from ..lists.filter_controls import FilterControls
 from ..lists.group_query import GroupQuery
 from ..lists.list_facts import FILTER, VIEWS
-from ..lists.list_html import Heading, Page, RowAction
+from ..lists.list_html import Branch, Expander, Heading, Page, RowAction
 from ..lists.list_query import MAX_COUNTED, Count, ListPlan
 from ..lists.list_request import SIZES, ListRequest
 from ..lists.list_spec import TITLE
 from ..lists.saved_views import visible_view
 from ..pages import urls
 from ..pages.actions import LIST, RECORD, Action
-from ..pages.context import lower_first, note, own_roles, preferences, site
+from ..pages.context import (
+    lower_first,
+    may_manage_users,
+    note,
+    own_roles,
+    preferences,
+    site,
+)
 from ..pages.table_context import TableContext
 from ..pages.table_pages import TablePages
 from ..pages.transitions import Transition
 from ..pages.urls import add_address, leave_list, list_address, record_home
-from ..queries.filters import preset_words
+from ..queries.filters import preset_text, preset_words
 from ..queries.lookups import fill_lookups
+from ..related.related_records import block_plans
 from .action_views import offered
 from .bulk_actions import MAX_ROWS, BulkAction, BulkResult, chosen_keys
 from .edit_views import let_go
 from .form_context import PIECE
+from .layout_views import laid_out
 from .navigation import blueprint, table_or_404
 
 __all__ = ["blueprint"]
@@ -121,13 +130,18 @@ def _read_list(list_request: ListRequest) -> tuple[str, dict[str, Any]]:
     template = "list.html"
     with site().database.reading(limit) as connection:
         list_request.look(connection)
-        if list_request.layout in (GROUPS, CHART):
+        if (made := laid_out(list_request, connection)) is not None:
+            template, found = made
+            found["count"] = list_request.plan().count(
+                connection, bound=list_request.bound
+            )
+        elif list_request.layout in (GROUPS, CHART):
             template, found = "groups.html", _grouped(list_request, connection)
         else:
             found = _listed(list_request, connection)
         found["counted"] = list_request.count_words(found["count"])
         found |= _filters(list_request, connection)
-    is_branch = PIECE in request.args and found.get("branch")
+    is_branch = PIECE in request.args and isinstance(found.get("branch"), Branch)
     return ("_branch.html" if is_branch else template), found
 
 
@@ -137,8 +151,11 @@ def _filters(list_request: ListRequest, connection: Connection) -> dict[str, Any
     found: dict[str, Any] = {"active_filters": filters.active_filters(connection)}
     if list_request.panel == FILTER:
         found["controls"] = filters.controls(connection)
+        found["control_groups"] = filters.groups(connection)
+        found["further"] = filters.further()
         found["filter_hidden"] = filters.hidden()
         found["presets"] = preset_words()
+        found["preset_text"] = preset_text
     return found
 
 
@@ -155,12 +172,33 @@ def _views(list_request: ListRequest) -> list[SavedView]:
 def _grouped(list_request: ListRequest, connection: Connection) -> dict[str, Any]:
     query = GroupQuery(list_request)
     groups, has_more = query.groups(connection)
+    is_chart = list_request.layout == CHART
+    drawn = groups
+    if is_chart and query.is_by_period(query.group_by()):
+        groups = [*query.without_gaps(groups)]
+        # what has no date comes first, what has no end last; they are in the table alone
+        dated = [n for n, each in enumerate(groups) if each.is_dated]
+        drawn = groups[dated[0] : dated[-1] + 1] if dated else groups
+    series = query.series(connection, groups) if is_chart else []
+    first = groups.index(drawn[0]) if drawn else 0
+    end = first + len(drawn)
     return {
+        "series": series,
+        "series_data": [
+            {
+                "name": each.name.text,
+                "amounts": each.amounts[first:end],
+                "addresses": each.addresses[first:end],
+                "colour": each.name.colour,
+            }
+            for each in series
+        ],
         "group_query": query,
         "groups": groups,
         "has_more": has_more,
-        "chart_labels": [str(group.cell.text) or str(_("empty")) for group in groups],
-        "largest": max((group.value for group in groups), default=1) or 1,
+        "drawn": drawn,
+        "chart_labels": [str(group.cell.text) or str(_("empty")) for group in drawn],
+        "largest": max((group.value or 0 for group in groups), default=1) or 1,
         "count": list_request.plan().count(connection, bound=list_request.bound),
     }
 
@@ -186,7 +224,8 @@ def _listed(list_request: ListRequest, connection: Connection) -> dict[str, Any]
         else [],
         "acts": _row_actions(list_request, connection, page),
         "wide": plan.wide,
-        "branch": list_request.branch(connection, page.lines),
+        "branch": list_request.branch(connection, page.lines)
+        or _expander(list_request),
         "stranded": _stranded(list_request, connection, page),
         "in_place": _in_place(list_request, plan),
     }
@@ -256,6 +295,18 @@ def _bulk_actions(context: TableContext) -> Markup:
 
     found: Markup = context.site.plan(key, build)
     return found
+
+
+def _expander(list_request: ListRequest) -> Expander | None:
+    """Return the opener of the related records of a row; None for a list whose
+    rows are not opened."""
+    context, word = list_request.context, list_request.pages.list.expand
+    plan = block_plans(context).get(word) if word else None
+    if plan is None or not context.pages.key:
+        return None
+    address = f"{record_home(context.pages.name)}*{urls.RELATED}{word}"
+    words = str(_("%(label)s of %(title)s", label=plan.label, title="*"))
+    return Expander(address, words)
 
 
 def _stranded(list_request: ListRequest, connection: Connection, page: Page) -> int:
@@ -556,16 +607,39 @@ def _export_selected(
 
 @blueprint.post(urls.LIST + urls.COLUMNS)
 def choose_columns(name: str) -> ResponseReturnValue:
-    """Keep the columns that this user wants in a list; none: those that were
-    decided."""
-    context = table_or_404(name)
+    """Keep the columns that this user wants in a list, in their order, or their widths;
+    none: those that were decided. An administrator chooses for everybody as well."""
+    context, form = table_or_404(name), request.form
     list_request = ListRequest(context, _asked(), preferences())
+    kept, columns, widths = preferences(), f"{COLUMNS}{name}", f"{WIDTHS}{name}"
     known = list_request.showable()
-    chosen = [key for key in request.form.getlist("column") if key in known]
-    if "reset" in request.form:
-        chosen = []
-    preferences().set(f"columns {name}", ",".join(chosen))
-    return redirect(list_request.address("columns"))
+    if "widths" in form:
+        words = [each.partition(":") for each in form["widths"].split(",")]
+        fitting = [f"{key}:{n}" for key, _sep, n in words if key in (TITLE, *known) and n.isdecimal()]  # fmt: skip
+        kept.set(widths, ",".join(fitting))
+        return "", 204
+    ticked = {*form.getlist("column")}
+    order = [*dict.fromkeys([*form.getlist("order"), *form.getlist("column")])]
+    for word, step in (("up", -1), ("down", 1)):
+        if (moved := form.get(word)) in order:
+            place = order.index(moved) + step
+            order.remove(moved)
+            order.insert(max(0, place), moved)
+    chosen = ",".join(key for key in order if key in known and key in ticked)
+    for_all = [act for act in ("everyone", "reset-everyone") if act in form]
+    if for_all and not may_manage_users():
+        abort(403)
+    if for_all:
+        is_reset = for_all == ["reset-everyone"]
+        site().share(columns, "" if is_reset else chosen)
+        site().share(widths, "" if is_reset else kept.get(widths) or "")
+        flash(_("The columns are as decided for everyone.") if is_reset else _("These columns are everyone's now, but of those who chose their own."))  # fmt: skip
+    if for_all or "reset" in form:
+        chosen = ""
+        kept.set(widths, "")
+    kept.set(columns, chosen)
+    panel = {"panel": "columns"} if "up" in form or "down" in form else {}
+    return redirect(list_request.address("columns", **panel))
 
 
 def _asked() -> MultiDict[str, str]:

@@ -14,14 +14,12 @@ from flask import (
     url_for,
 )
 from flask.typing import ResponseReturnValue
-from flask_babel import get_babel, gettext
+from flask_babel import get_babel
 from flask_login import current_user
 from markupsafe import Markup
 
-from ..access.reach import Reach
 from ..forms.file_fields import FileField
 from ..pages.context import (
-    Site,
     are_shortcuts_on,
     current_reach,
     impersonation,
@@ -33,6 +31,7 @@ from ..pages.context import (
 )
 from ..pages.table_context import TableContext
 from ..pages.urls import left_list, list_address
+from .menu import favourites, menu, menu_groups
 
 blueprint = Blueprint("pages", __name__)
 
@@ -73,10 +72,11 @@ def common_functions() -> dict[str, Callable[..., Any]]:
     """Return the functions that every page can call: the menu of the tables within
     reach, rights and addresses."""
     return {
-        "menu": _menu,
+        "menu": menu,
         "texts": _texts,
         "own_labels": _own_labels,
         "menu_groups": menu_groups,
+        "favourites": favourites,
         "impersonation": impersonation,
         "may_manage_users": may_manage_users,
         "may_read_audit_log": may_read_audit_log,
@@ -121,31 +121,6 @@ def _first_day() -> int:
     return day
 
 
-def _menu(here: str) -> Markup:
-    """Return the menu for a page of table `here`, or for a page of your own."""
-    if not here and site().own_menu:
-        address = request.script_root + request.path
-        own = {url_for(each.endpoint) for each in site().own_menu}
-        here = address if address in own else ""
-    found: Markup
-    found = site().plan(
-        ("menu", *_menu_key(), here),
-        lambda: Markup(
-            render_template(
-                "_menu.html", groups=menu_groups(), home=list_address(""), here=here
-            )
-        ),
-    )
-    return found
-
-
-def _menu_key() -> tuple[Any, ...]:
-    """Return the key of a menu: the tables within reach, and the roles for
-    entries of your own."""
-    roles = tuple(role.name for role in current_reach().roles)
-    return current_reach().shape, roles, current_user.is_authenticated
-
-
 def _texts() -> Markup:
     """Return the texts that scripts show, which all pages of a language share."""
     found: Markup = site().plan(
@@ -156,7 +131,7 @@ def _texts() -> Markup:
 
 def _places() -> dict[str, str]:
     """Return the addresses that every page leads to."""
-    names = ("pages.front", "pages.find", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
+    names = ("pages.front", "pages.find", "pages.arrange_menu", "pages.menu_counts", "pages.dates", "pages.shortcuts", "login.profile", "login.sign_in", "login.sign_out",
              "admin.accounts", "admin.end_viewing", "audit.entries", "audit.listed", "outbox.listed", "health.shown")  # fmt: skip
     return {name: url_for(name) for name in names}
 
@@ -177,46 +152,6 @@ def _own_labels() -> str:
     key = ("roles", tuple(role.name for role in roles))
     labels: str = site().plan(key, lambda: ", ".join(str(r.label) for r in roles))
     return labels
-
-
-def menu_groups() -> list[tuple[str, list[tuple[str, str]]]]:
-    """Return the groups of the menu: each with the names and labels of its tables that
-    are within reach."""
-    reach, made = current_reach(), site()
-    key = ("menu groups", *_menu_key())
-    found: list[tuple[str, list[tuple[str, str]]]]
-    found = made.plan(key, lambda: _build_menu(made, reach))
-    return found
-
-
-def _build_menu(made: Site, reach: Reach) -> list[tuple[str, list[tuple[str, str]]]]:
-    groups: dict[str, list[tuple[str, str]]] = {}
-    for pages in made.registry.pages.values():
-        if (
-            pages.has_list
-            and not pages.for_lookups
-            and reach.may("view", pages.table.fullname)
-        ):
-            item = (pages.name, str(pages.plural))
-            groups.setdefault(str(pages.group), []).append(item)
-    held = {role.name for role in reach.roles}
-    for entry in made.own_menu:
-        if current_user.is_authenticated and (not entry.roles or held & {*entry.roles}):
-            item = (url_for(entry.endpoint), str(entry.label))
-            groups.setdefault(str(entry.group or gettext("Pages")), []).append(item)
-    last = ("Overviews", "Other", "Reference data")
-    places = {str(gettext(name)): n for n, name in enumerate(made.menu)}
-    places |= {name: n for n, name in enumerate(made.menu)}
-    end = len(made.menu)
-
-    def of_group(name: str) -> tuple[int, int]:
-        return places.get(name, end), last.index(name) if name in last else -1
-
-    def of_table(item: tuple[str, str]) -> tuple[int, str]:
-        return places.get(item[0], end), item[1].casefold()
-
-    ordered = sorted(groups, key=of_group)
-    return [(name, sorted(groups[name], key=of_table)) for name in ordered]
 
 
 def table_or_404(name: str, right: str = "view") -> TableContext:
@@ -243,9 +178,3 @@ def key_or_404(context: TableContext, segment: str) -> dict[str, Any]:
         return context.key_values(segment)
     except (ValueError, ArithmeticError):
         abort(404)
-
-
-@blueprint.get("/")
-def front() -> ResponseReturnValue:
-    """The first page: the tables by group."""
-    return render_template("home.html")

@@ -1,5 +1,6 @@
 """The pages of records, with their related records."""
 
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qsl
@@ -13,13 +14,14 @@ from ..accounts.preferences import Preferences
 from ..db.errors import classify
 from ..lists.list_request import ListRequest
 from ..pages import urls
-from ..pages.context import site
+from ..pages.context import preferences, site
 from ..pages.table_context import TableContext
 from ..pages.urls import add_address, left_list, record_address, record_home
 from ..queries.hierarchy import path_above
 from ..queries.record import Record, record_plan
 from ..related.one_to_one import parts_of
 from ..related.related_records import RelatedBlocks
+from ..related.timeline import Timeline, dated_relations
 from .action_views import offered_on
 from .form_context import PIECE, saver_of
 from .navigation import blueprint, key_or_404, table_or_404
@@ -60,6 +62,7 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
             and bool(reach.reaching(connection, pages.table, key, change))
             for change in ("edit", "delete")
         }
+    _note_opening(name, segment)
     adds = pages.offers("add") and reach.may("add", pages.table.fullname)
     earlier, later = _neighbours(context, key)
     return render_template(
@@ -74,9 +77,20 @@ def show_record(name: str, segment: str) -> ResponseReturnValue:
         address=record_address(name, segment),
         may=may,
         actions=actions,
+        has_timeline=bool(dated_relations(context)),
         earlier=earlier,
         later=later,
     )
+
+
+def _note_opening(name: str, segment: str) -> None:
+    """Note that the user opened a record; not in a rehearsal, and no page fails for
+    it."""
+    user_id = preferences().user_id
+    if user_id is None or site().is_rehearsal:
+        return
+    with suppress(DBAPIError):
+        site().recent.opened(user_id, name, segment)
 
 
 @blueprint.get(urls.RECORD + urls.PRINT)
@@ -93,6 +107,22 @@ def print_record(name: str, segment: str) -> ResponseReturnValue:
     return render_template(
         context.pages.templates("print-record.html"), pages=context.pages, record=record, parts=parts, blocks=blocks,
         now=datetime.now(UTC).replace(tzinfo=None), address=home,
+    )  # fmt: skip
+
+
+@blueprint.get(urls.RECORD + urls.TIMELINE)
+def timeline(name: str, segment: str) -> ResponseReturnValue:
+    """The timeline of a record: its own dates, and what refers to it."""
+    context = table_or_404(name)
+    if not context.pages.key:
+        abort(404)
+    with site().database.reading() as connection:
+        record = _record(context, connection, segment)
+        made = Timeline(context, record)
+        years = made.events(connection)
+    return render_template(
+        "timeline.html", pages=context.pages, record=record, years=years,
+        has_more=made.has_more, address=record_address(name, segment),
     )  # fmt: skip
 
 

@@ -38,7 +38,14 @@ class SignedSessions(SecureCookieSessionInterface):
     digest_method = staticmethod(hashlib.sha256)
 
 
-def add_security(app: Flask) -> None:
+def add_security(app: Flask, pictures: str = "") -> None:
+    """Guard `app`; `pictures` is an origin that pages may show pictures from."""
+    headers = HEADERS
+    if pictures:
+        images = f"img-src 'self' data: {pictures}"
+        policy = POLICY.replace("img-src 'self' data:", images)
+        headers = {**HEADERS, "Content-Security-Policy": policy}
+
     @app.before_request
     def change_nothing_while_looking() -> None:
         changes = request.method not in ("GET", "HEAD", "OPTIONS")
@@ -58,7 +65,7 @@ def add_security(app: Flask) -> None:
     @app.after_request
     def add_headers(response: Response) -> Response:
         given = {name.lower() for name, _value in response.headers}
-        for name, value in HEADERS.items():
+        for name, value in headers.items():
             if name.lower() not in given:
                 response.headers.add(name, value)
         if app.config["SESSION_COOKIE_SECURE"]:

@@ -13,6 +13,8 @@ from typing import Any, ClassVar, Literal
 from sqlalchemy import (
     ColumnElement,
     Connection,
+    Date,
+    DateTime,
     Engine,
     String,
     bindparam,
@@ -27,7 +29,11 @@ from sqlalchemy.exc import ArgumentError, NoSuchModuleError
 from sqlalchemy.types import NullType
 
 from ...common.exceptions import CannotStart
+from ...common.storage_formats import period_in_text, seconds_of
 from ..routines import RoutineCall, RoutineResult, Run
+
+PERIOD_FORMATS = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}
+"""The periods as SQLite and MariaDB write them."""
 
 LOCK_SECONDS = 5  # how long a statement waits for another program's lock
 STATEMENT_SECONDS = 30  # how long a statement may take
@@ -139,9 +145,34 @@ class Server:
         """Call a stored procedure or function; `run` executes a statement."""
         raise NotImplementedError
 
-    def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        """Return the month of a date or datetime as YYYY-MM."""
+    def period(
+        self, column: ColumnElement[Any], unit: str, storage_format: str = ""
+    ) -> ColumnElement[Any]:
+        """Return the year, month or day of a date or datetime as YYYY, YYYY-MM or
+        YYYY-MM-DD; of a column of another type, by how that spells it."""
+        held = raw(column)
+        if not storage_format:
+            return self.period_of_moment(held, unit)
+        cut = period_in_text(held, storage_format, unit)
+        if cut is not None:
+            return cut
+        moment = self.moment_of_seconds(seconds_of(held, storage_format))
+        return self.period_of_moment(moment, unit)
+
+    def period_of_moment(
+        self, moment: ColumnElement[Any], unit: str
+    ) -> ColumnElement[Any]:
+        """Return the period of a date or datetime of the server's own."""
         raise NotImplementedError
+
+    def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        """Return the datetime of a number of seconds since 1970, in UTC."""
+        raise NotImplementedError
+
+    def as_compared(self, text: str) -> str:
+        """Return a text as the server may compare it with another: without the blanks
+        behind, to which a column of a fixed length adds."""
+        return text.rstrip(" ")
 
     def is_empty(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
         """Return the condition that a column holds nothing; a text of no characters is
@@ -199,6 +230,14 @@ def escape_like(text: str) -> str:
 def raw(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return a column as the database holds it."""
     return type_coerce(column, NullType())
+
+
+def holds_days(column: ColumnElement[Any]) -> bool:
+    """Tell whether a column holds dates as its server does, and not in a format of its
+    own."""
+    kept = getattr(column.type, "impl_instance", column.type)
+    is_spelled = bool(getattr(column.type, "storage_format", ""))
+    return isinstance(kept, Date | DateTime) and not is_spelled
 
 
 def quoted_name(connection: Connection, name: Sequence[str]) -> str:

@@ -9,8 +9,6 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     CursorResult,
-    Date,
-    DateTime,
     Text,
     func,
     literal_column,
@@ -20,6 +18,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.mysql import LONGTEXT
 from sqlalchemy.exc import DBAPIError
 
+from ...common.formatting import without_accents
 from ..routines import (
     MAX_ROWS,
     ResultSet,
@@ -30,10 +29,12 @@ from ..routines import (
 )
 from .base import (
     LOCK_SECONDS,
+    PERIOD_FORMATS,
     STATEMENT_SECONDS,
     DatabaseError,
     ErrorKind,
     Server,
+    holds_days,
     quoted_name,
     raw,
 )
@@ -99,17 +100,28 @@ class Mariadb(Server):
         finally:
             connection.exec_driver_sql("SELECT RELEASE_LOCK('accounts store')")
 
-    def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        return func.date_format(raw(column), "%Y-%m")
+    def period_of_moment(
+        self, moment: ColumnElement[Any], unit: str
+    ) -> ColumnElement[Any]:
+        period = func.date_format(moment, PERIOD_FORMATS[unit])
+        zeros = func.date_format(literal_column("0"), PERIOD_FORMATS[unit])
+        return func.nullif(period, zeros)  # a day of zeros is none
+
+    def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        # from_unixtime() goes by the zone of the session, and begins in 1970
+        epoch: ColumnElement[Any] = literal_column("'1970-01-01'")
+        return func.timestampadd(literal_column("SECOND"), seconds, epoch)
+
+    def as_compared(self, text: str) -> str:
+        # most collations tell neither capitals nor accents apart
+        return without_accents(super().as_compared(text)).casefold()
 
     def is_empty(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
         # a day of zeros IS NULL only in a column that takes none
         # https://mariadb.com/kb/en/is-null/
-        kept = getattr(column.type, "impl_instance", column.type)
-        is_spelled = bool(getattr(column.type, "storage_format", ""))
-        if is_spelled or not isinstance(kept, Date | DateTime):
-            return super().is_empty(column)
-        return or_(column.is_(None), raw(column) == literal_column("0"))
+        nothing = super().is_empty(column)
+        is_zero = raw(column) == literal_column("0")
+        return or_(nothing, is_zero) if holds_days(column) else nothing
 
     def call(
         self, connection: Connection, run: Run, call: RoutineCall

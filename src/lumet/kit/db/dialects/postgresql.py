@@ -11,8 +11,12 @@ from sqlalchemy import (
     Connection,
     Engine,
     String,
+    and_,
+    case,
+    cast,
     event,
     func,
+    literal_column,
     select,
     text,
 )
@@ -26,9 +30,11 @@ from .base import (
     Matcher,
     Server,
     quoted_name,
-    raw,
 )
 
+_PERIODS = {"year": "YYYY", "month": "YYYY-MM", "day": "YYYY-MM-DD"}
+_FIRST: ColumnElement[Any] = literal_column("DATE '0001-01-01'")
+_BEHIND: ColumnElement[Any] = literal_column("DATE '10000-01-01'")
 _STORE_LOCK = 7_239_417  # a number of our own, for advisory locks
 # https://www.postgresql.org/docs/current/errcodes-appendix.html
 _KINDS: dict[str, ErrorKind] = {
@@ -94,8 +100,16 @@ class Postgresql(Server):
         connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock({_STORE_LOCK})")
         yield
 
-    def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        return func.to_char(raw(column), "YYYY-MM")
+    def period_of_moment(
+        self, moment: ColumnElement[Any], unit: str
+    ) -> ColumnElement[Any]:
+        # what is infinite, before Christ or past 9999 is in no period of four digits
+        is_usual = and_(moment >= _FIRST, moment < _BEHIND)
+        period = func.to_char(moment, _PERIODS[unit])
+        return case((is_usual, period), else_=cast(moment, String))
+
+    def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        return func.timezone("UTC", func.to_timestamp(seconds))
 
     def decoded(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
         return func.convert_from(column, "UTF8", type_=String())

@@ -29,12 +29,14 @@ from ...common.exceptions import CannotStart
 from ...common.settings import SQLITE, sqlite_path
 from .base import (
     LOCK_SECONDS,
+    PERIOD_FORMATS,
     STATEMENT_SECONDS,
     WRITING,
     DatabaseError,
     ErrorKind,
     Matcher,
     Server,
+    holds_days,
     raw,
 )
 
@@ -74,8 +76,19 @@ class Sqlite(Server):
         connection.info[_CLOCK].seconds = seconds
         yield
 
-    def month(self, column: ColumnElement[Any]) -> ColumnElement[Any]:
-        return func.strftime("%Y-%m", raw(column))
+    def is_empty(self, column: ColumnElement[Any]) -> ColumnElement[bool]:
+        # texts of zeros and blanks, as they come with the rows of other servers
+        nothing = super().is_empty(column)
+        is_none = func.substr(raw(column), 1, 10).in_(["0000-00-00", ""])
+        return or_(nothing, is_none) if holds_days(column) else nothing
+
+    def period_of_moment(
+        self, moment: ColumnElement[Any], unit: str
+    ) -> ColumnElement[Any]:
+        return func.strftime(PERIOD_FORMATS[unit], moment)
+
+    def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        return func.datetime(seconds, "unixepoch")
 
     def matcher(self, text: ColumnElement[Any], is_folded: bool) -> Matcher:
         if not is_folded:  # LIKE does not tell upper from lower case, within ASCII

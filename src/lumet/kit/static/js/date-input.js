@@ -11,9 +11,15 @@ async function read(input, changes = {}) {
   return answer.ok ? answer.json() : {};
 }
 
+function isRelative(typed) {
+  const [, word, distance] = typed.trim().toLowerCase().match(/^([^\s\d+-]*)\s*([+-]\s*\d{1,4}\s*[dwmy]?)?$/) ?? [];
+  return ["today", text("today").toLowerCase()].includes(word) || (word === "" && distance !== undefined);
+}
+
 async function setOut(input) {
   const typed = input.value;
   if (!typed.trim() || typed === input.dataset.as) return;
+  if (input.dataset.relative !== undefined && isRelative(typed)) return; // a filter keeps it so
   const said = await read(input).catch(() => ({}));
   if (input.value !== typed) return; // written on meanwhile
   if (said.text) input.value = input.dataset.as = said.text;

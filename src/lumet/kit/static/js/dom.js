@@ -2,6 +2,9 @@
 export const isTyping = (target) =>
   Boolean(target.closest?.("input:not([type=checkbox], [type=radio]), textarea, select, [contenteditable], calendar-date"));
 
+export const HOLD = 350; // ms until a touch takes what is moved, and no longer scrolls
+export const FAR = 6; // pixels after which a press is a drag
+
 // The first control of a form that one can write in or choose with.
 export function firstControl(within) {
   const controls = within.querySelectorAll(
