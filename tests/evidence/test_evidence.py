@@ -56,12 +56,17 @@ class FormatsTest(unittest.TestCase):
         for name, values in cases.items():
             self.assertEqual(find_format(Counter(values)), name, values)
 
-    def test_zeros_stand_for_none_and_what_is_no_number_for_nothing(self) -> None:
+    def test_zeros_and_nines_stand_for_none_and_what_is_no_number_for_nothing(
+        self,
+    ) -> None:
         days = [20_261_200 + n for n in range(1, 29)]
         odd = [Decimal("NaN"), Decimal("Infinity")]
         cases: list[tuple[list[Any], tuple[str, str]]] = [
             ([*days, 0, 0, 0, 99_991_231], ("YYYYMMDD", "0")),
             ([*map(str, days), "00000000"], ("YYYYMMDD", "00000000")),
+            ([*map(str, days), "99999999", "99999999", "0"], ("YYYYMMDD", "99999999")),
+            ([*days, 99_999_999], ("YYYYMMDD", "99999999")),
+            ([99_999_999, 99_999_998, 99_999_997, 99_999_996], ("", "")),
             ([odd[0], *map(Decimal, days), Decimal(0)], ("YYYYMMDD", "0")),
             ([*odd, Decimal(0), Decimal("12.5"), *map(Decimal, days[:2])], ("", "")),
             ([math.nan, math.inf, 0.0, 20_261_201.0], ("", "")),

@@ -16,6 +16,7 @@ from lumet.evidence.profiling import profile_table
 from lumet.facts.model import Column, Reference, Type
 from lumet.inference.columns import is_secret
 from lumet.inference.engine import infer
+from lumet.inference.glued_words import with_words_apart
 from tests.inference.test_rules import decided
 from tests.support.builders import database, evidence, reference, table
 
@@ -357,6 +358,81 @@ class GluedNamesTest(unittest.TestCase):
         self.assertEqual(decided(words, "team")["plural"], "Teams")
         racon = decided(words, "racon")
         self.assertEqual((racon["plural"], racon["field/cargo/label"]), ("Racons", "Cargo"))  # fmt: skip
+
+
+TYPES = {
+    "NUM": "INTEGER !",
+    "DTE": "DATE !",
+    "TMS": "DATETIME",
+    "DEG": "REAL",
+    "SRV": "DATE",
+    "LYR": "SMALLINT",
+}
+
+
+class ShortNamesTest(unittest.TestCase):
+    """Names of two or three short words in one piece, as old systems have them."""
+
+    FOUND = database(
+        *(
+            table(name, *(f"{column} {TYPES.get(column[-3:], 'VARCHAR(20)')}" for column in columns.split()), key=columns.split()[0])
+            for name, columns in (
+                ("TVESSEL", "VSLNUM VSLNAM VSLTYP BLDYR"),
+                ("TCREW", "CRWNUM SURNAM FSTNAM RNKCOD VSLNUM HIRDTE"),
+                ("TBUOY", "BUYNUM BUYNAM BUYCLS LATDEG LONDEG LSTSRV STATCD"),
+                ("TVOYAGE", "VOYNUM VSLNUM DEPDTE VOYSTS"),
+                ("TSVCVST", "VSTNUM BUYNUM VOYNUM WRKCOD UPDUSR UPDTMS"),
+                ("TSTATCD", "STATCD STATDSC"),
+                ("TWRKCOD", "WRKCOD WRKDSC"),
+            )
+        )
+    )  # fmt: skip
+
+    def test_labels_titles_and_kinds(self) -> None:
+        buoy, crew = decided(self.FOUND, "TBUOY"), decided(self.FOUND, "TCREW")
+        self.assertEqual(buoy["title"], "{BUYNAM}")
+        self.assertEqual(buoy["field/BUYCLS/label"], "Class", "buoy is its table's")
+        self.assertEqual(buoy["field/LSTSRV/label"], "Last srv")
+        self.assertEqual(buoy["list/map"], ["LATDEG", "LONDEG"])
+        self.assertEqual(crew["title"], "{FSTNAM} {SURNAM}")
+        voyage, visit = decided(self.FOUND, "TVOYAGE"), decided(self.FOUND, "TSVCVST")
+        self.assertEqual(voyage["title"], "{VSLNUM} · {DEPDTE}")
+        self.assertEqual(voyage["field/DEPDTE/label"], "Dep date")
+        self.assertEqual(voyage["field/VOYSTS/label"], "Status")
+        self.assertEqual(visit["field/UPDTMS/automatic"], "changed at")
+        spoken = infer(self.FOUND, Evidence(), glossary={"svc": "service", "vst": "visit"})  # fmt: skip
+        self.assertEqual({e.path: e.value for e in spoken["TSVCVST"]}["plural",], "Service visits")  # fmt: skip
+
+    def test_references_by_names_alone(self) -> None:
+        wanted = {
+            "TCREW.VSLNUM": "TVESSEL.VSLNUM",
+            "TVOYAGE.VSLNUM": "TVESSEL.VSLNUM",
+            "TSVCVST.BUYNUM": "TBUOY.BUYNUM",
+            "TSVCVST.VOYNUM": "TVOYAGE.VOYNUM",
+            "TSVCVST.WRKCOD": "TWRKCOD.WRKCOD",
+            "TBUOY.STATCD": "TSTATCD.STATCD",
+        }
+        found = {
+            f"{name}.{key.split('/')[1]}": value
+            for name in self.FOUND.by_name
+            for key, value in decided(self.FOUND, name).items()
+            if key.endswith("/references")
+        }
+        self.assertEqual(found, wanted)
+
+    def test_names_of_every_age(self) -> None:
+        styles = {
+            "EMP": ("EMPNO ENAME HIREDATE DEPTNO", "employee_no name hire_date dept_no"),
+            "EMPLOYEE": ("EMPNO EMPLNAME EMPADDR1 EMPCITY", "employee_no employee_lname employee_addr1 employee_city"),
+            "mstlght": ("lghtcd lghtnm regncd delflg", "lght_cd lght_nm regn_cd del_flg"),
+            "mstregn": ("regncd regnnm", "regn_cd regn_nm"),
+            "station": ("unlocode tzname minor summary email ctime", "unlocode tzname minor summary email ctime"),
+        }  # fmt: skip
+        tables = [table(name, *(f"{c} TEXT" for c in columns.split())) for name, (columns, _) in styles.items()]  # fmt: skip
+        for found in with_words_apart(database(*tables)).tables:
+            with self.subTest(found.name):
+                words = " ".join(column.worded for column in found.columns)
+                self.assertEqual(words, styles[found.name][1])
 
 
 class FamiliesTest(unittest.TestCase):

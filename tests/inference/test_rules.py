@@ -454,6 +454,23 @@ class FrontTest(unittest.TestCase):
             },
         )  # fmt: skip
 
+    def test_what_is_due_without_a_state(self) -> None:
+        day = ColumnProfile(months=24, most=0.02)
+        found = database(
+            table("loan", "id INT #", "lamp TEXT", "due_on DATE", "returned_on DATE", key="id"),
+            table("buoy", "id INT #", "name TEXT", "next_visit DATE", key="id"),
+            table("call", "id INT #", "name TEXT", "next_run DATE", "due_on DATE", "paid_on DATE !", key="id"),
+        )  # fmt: skip
+        columns = {t.name: {c.name: day for c in t.columns if c.name.endswith(("_on", "_visit", "_run"))} for t in found.tables}  # fmt: skip
+        held = evidence(400, **columns)
+        entries = cards_of_front(found, held, infer(found, held))
+        due = {e.value["table"]: e.value["filter"] for e in entries if e.value["kind"] == "rows"}  # fmt: skip
+        wanted = {
+            "loan": "returned_on.empty=1&due_on.to=today+30d&sort=due_on",
+            "buoy": "next_visit.to=today+30d&sort=next_visit",
+        }
+        self.assertEqual(due, wanted)
+
     def test_too_few_and_too_many_rows(self) -> None:
         for rows in (5, 0, 2_000_000):
             self.assertEqual(list(self.cards(rows)), ["recent", "tables", "views"], rows)  # fmt: skip

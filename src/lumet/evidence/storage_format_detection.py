@@ -29,6 +29,7 @@ _YES_NO_WORDS = frozenset(
 _YEARS = range(1000, 2200)
 _NO_END = 9999  # the year of what lasts until further notice
 _ZEROS = re.compile(r"\s*0[0\s./:TZ-]*")
+_NINES = re.compile(r"9999[./-]?99[./-]?99|99[./-]?99[./-]?9999|999999")
 _NUMERIC = (int, float, Decimal)
 _SECONDS = (100_000_000, 4_200_000_000)  # from 1973 to 2103
 _JULIAN = (2_305_447, 2_524_959)  # from 1600 to 2200
@@ -61,24 +62,27 @@ def find_format(counts: Counter[Any]) -> str:
 
 
 def without_none(counts: Counter[Any]) -> tuple[Counter[Any], str, str]:
-    """Return the values that are not zeros, the format in which nearly all of those spell
-    a date, and the zeros that stand for no date, as programs wrote them in columns that
-    take no NULL: `0`, `00000000`. The counts as they are where no date is spelled, or
-    nothing stands for none."""
-    zeros = Counter({value: n for value, n in counts.items() if _is_zero(value)})
-    if zeros and len(zeros) < len(counts):
-        rest = Counter({value: n for value, n in counts.items() if value not in zeros})
+    """Return the values that are neither zeros nor nines, the format in which nearly all
+    of those spell a date, and what stands for no date, as programs wrote it in columns
+    that take no NULL: `0`, `00000000`, `99999999`. The counts as they are where no date
+    is spelled, or nothing stands for none."""
+    nones = Counter({value: n for value, n in counts.items() if _is_none(value)})
+    if nones and len(nones) < len(counts):
+        rest = Counter({value: n for value, n in counts.items() if value not in nones})
         found = find_format(rest)
         if found in SPELLINGS:
-            none = min(zeros, key=lambda value: (-zeros[value], str(value)))
-            return rest, found, none.strip() if isinstance(none, str) else "0"
+            none = min(nones, key=lambda value: (-nones[value], str(value)))
+            return rest, found, none.strip() if isinstance(none, str) else str(int(none))  # fmt: skip
     return counts, find_format(counts), ""
 
 
-def _is_zero(value: Any) -> bool:
+def _is_none(value: Any) -> bool:
+    """Tell whether a value is zeros, or nines that are no day."""
     if isinstance(value, str):
+        if value[:1] == "9":
+            return _NINES.fullmatch(value.strip()) is not None
         return value[:1] in ("0", " ") and _ZEROS.fullmatch(value) is not None
-    return _is_number(value) and value == 0
+    return _is_number(value) and value in (0, 99999999, 999999)
 
 
 def _is_number(value: Any) -> bool:

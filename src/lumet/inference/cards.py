@@ -46,6 +46,10 @@ _OPEN = frozenset({"open", "opened", "new", "pending", "reported", "waiting", "u
                    "failed", "blocked", "outstanding", "due", "started", "assigned",
                    "progress", "hold", "unresolved", "unconfirmed", "late"})  # fmt: skip
 _DUE = frozenset({"due", "deadline"})
+# what programs do next, rather than people
+_OF_PROGRAMS = frozenset({"run", "runs", "attempt", "attempts", "retry", "try", "sync", "poll", "execution", "fire", "refresh", "update", "check", "scan"})  # fmt: skip
+_DONE = frozenset({"done", "completed", "closed", "resolved", "finished", "returned", "paid", "settled", "fixed",
+                   "received", "answered", "delivered", "fulfilled"})  # fmt: skip
 SOON = 30  # days
 # of what goes on: a result that failed is none, which a later one may have mended
 _PROGRESS = frozenset({"state", "status", "stage", "phase"})
@@ -97,7 +101,7 @@ def cards_of_front(
     database: Database, evidence: Evidence, decided: Mapping[str, Sequence[Entry]]
 ) -> tuple[Entry, ...]:
     """The records that the user opened last; up to three numbers of records in an open
-    state, and those of them that are due; bars, shares and lines of the tables that others
+    state, and those that are due and not done; bars, shares and lines of the tables that others
     are linked with most, by states, types, small tables and the months of dates; six of
     these in all, two of a table, and one by columns of one name. None of a column that is
     hidden, a stamp or technical, constant or nearly so, mostly empty, or of numbers that
@@ -270,14 +274,36 @@ class _Cards:
                 yield value
 
     def _of_due(self, worth: float) -> Iterator[_Candidate]:
-        """Yield the records in an open state that are due soon, or were."""
-        due = [
-            column.name
+        """Yield the records that are open, and due soon, or were; without an open state
+        those that nobody has noted as done, or what comes next."""
+        dates = [
+            column
             for column in self.table.columns
             if self._answer(column.name, "kind") in ("date", "datetime")
-            and {*split_words(column.worded)} & _DUE
             and not self._answer(column.name, "hidden")
         ]
+        due = [c.name for c in dates if _DUE & {*split_words(c.worded)}]
+        following = [
+            c.name for c in dates
+            if "next" in (words := {*split_words(c.worded)}) and not words & _OF_PROGRAMS
+        ]  # fmt: skip
+        done = [
+            c.name for c in dates if _DONE & {*split_words(c.worded)} and c.nullable
+        ]
+        states = self._open_states()
+        if due and states:
+            key, values = next(iter(states.items()))
+            yield self._due(
+                due[0], [(key, value) for value in values], "open", worth + 4
+            )
+        elif due and done:
+            is_open = [(f"{done[0]}.empty", "1")]
+            yield self._due(due[0], is_open, f"{done[0]} is empty", worth + 4)
+        elif following:
+            yield self._due(following[0], [], "what comes next", worth + 3)
+
+    def _open_states(self) -> dict[str, list[str]]:
+        """Return the values of open states, by the filter of their column."""
         states = {
             f"{column.name}.is": [*self._open_values(profile, dict(labels))]
             for column in self.table.columns
@@ -286,14 +312,15 @@ class _Cards:
             and (profile := self.evidence.column(self.table.name, column.name))
             and isinstance(labels := self._answer(column.name, "choices") or {}, dict)
         }
-        states = {key: values for key, values in states.items() if values}
-        if not due or not states:
-            return
-        key, values = next(iter(states.items()))
-        query = [*((key, value) for value in values), (f"{due[0]}.to", f"today+{SOON}d"), ("sort", due[0])]  # fmt: skip
+        return {key: values for key, values in states.items() if values}
+
+    def _due(
+        self, column: str, is_open: Sequence[tuple[str, str]], why: str, score: float
+    ) -> _Candidate:
+        query = [*is_open, (f"{column}.to", f"today+{SOON}d"), ("sort", column)]
         plural = self.entries.get(("plural",), self.table.name)
         held = {"filter": urlencode(query, safe=":+"), "label": f"{plural} due"}
-        yield self._made(ROWS, held, "open, and due within a month or before", worth + 4)  # fmt: skip
+        return self._made(ROWS, held, f"{why}, and due within a month or before", score)
 
     def _of_date(
         self, column: Column, profile: ColumnProfile, worth: float

@@ -22,6 +22,7 @@ from lumet.inference.labels_from_names import (
     to_singular,
 )
 from lumet.inference.name_similarity import abbreviates
+from lumet.inference.short_names import ShortNames, spelled
 
 SHORTEST = 5  # letters of a word that may be two: `bugid`
 COMMON = 40_000  # of the words by frequency, those that a part may be
@@ -135,6 +136,9 @@ class WordSplitter:
         self._stems = frozenset(filter(None, map(self._stem, names)))
         self._prefixes = {t.name: p for t in tables if (p := self._prefix(t))}
         self._stems |= {*self._prefixes.values()}
+        self._short = ShortNames(
+            tables, self._is_whole, is_word, self._parts, self._whole, self._begins
+        )  # fmt: skip
         self._split.cache_clear()
         self._meanings: dict[str, str] = {}
         self._meanings = dict(self._meant(tables))
@@ -149,9 +153,12 @@ class WordSplitter:
         words = split_words(name)
         rest = words[0].removeprefix(self._begins) if len(words) == 1 else ""
         if not rest or rest == words[0]:
-            return self._meaning(self.words(words))
+            short = self._short.table(words[0]) if len(words) == 1 else ()
+            return self._meaning(short or self.words(words))
         is_stem = rest in self._stems
-        return self._meaning([rest] if is_stem else self._parts(rest) or (rest,))
+        if is_stem:
+            return self._meaning([rest])
+        return self._meaning(self._parts(rest) or self._short.table(rest) or (rest,))
 
     def column(self, table: Table, name: str) -> list[str]:
         """Return the words of a column's name."""
@@ -162,10 +169,14 @@ class WordSplitter:
             if rest not in ("", words[0]) and not self._is_plain(words[0]):
                 parts = [prefix, *(self._parts(rest) or (rest,))]
                 return self._meaning(parts + self.words(words[1:]))
+        is_one = len(words) == 1 and words[0] not in self._whole
+        if is_one and (short := self._short.column(table, words[0])):
+            return self._meaning(short)
         return self._meaning(self.words(words))
 
     def _meaning(self, words: Iterable[str]) -> list[str]:
-        return [self._meanings.get(word, word) for word in words]
+        meant = [self._meanings.get(word, word) for word in words]
+        return spelled(meant, self._whole)
 
     def _meant(self, tables: Sequence[Table]) -> Iterator[tuple[str, str]]:
         """Yield the stems that abbreviate a word of this database, and the only one: of
@@ -219,6 +230,10 @@ class WordSplitter:
         """Tell whether a word is one, whatever it begins with: `carrier` of `car`."""
         return is_word(word) or word in _COMPOUNDS or word in ACRONYMS
 
+    def _is_whole(self, word: str) -> bool:
+        """Tell whether a word is in the dictionary, however rare, or stays whole."""
+        return word in _ranks() or word in self._whole or self._is_plain(word)
+
     def _parts(self, word: str) -> tuple[str, ...]:
         """Return the fewest and most frequent words that a text without a break is made
         of, () for none: the stems of this database before those of the dictionary."""
@@ -266,6 +281,8 @@ class WordSplitter:
             return (word,)
         if any(stem in word for stem in self._stems) and (parts := self._parts(word)):
             return parts
+        if short := self._short.split(word):
+            return short
         if not self.is_english:
             return (word,)
         if word in _ranks():  # a rare word, unless its parts are much more frequent

@@ -327,8 +327,8 @@ def _format_of_all(subject: Subject) -> str:
 
 
 def none_of_date(subject: Subject, column: Column) -> Choice | None:
-    """Zeros or blanks stand for no date where the others are dates in a format. Example:
-    `0` beside `20261224`."""
+    """Zeros, nines or blanks stand for no date where the others are dates in a format.
+    Example: `0` or `99999999` beside `20261224`."""
     profile = subject.column_profile(column.name)
     spelled = subject.answers.get((subject.table.name, column.name, "storage_format"))
     is_dated = spelled is not None and spelled.value in SPELLINGS
@@ -691,6 +691,9 @@ def kind_of_binary(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
+_DEGREES = frozenset({"deg", "degree", "degrees", "dec", "decimal", "dd"})
+
+
 def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
     """A number named like money, a percentage, a latitude or a longitude. Example:
     `cost_eur`, `visibility_pct`, `latitude`."""
@@ -700,7 +703,8 @@ def kind_of_measure(subject: Subject, column: Column) -> Choice | None:
     profile = subject.column_profile(column.name)
     if column.type.kind != "integer" or (profile and profile.scale):
         for name, magnitude in (("latitude", 100), ("longitude", 1000)):
-            is_named = KIND_OF[name].words.intersection(words[-1:])
+            plain = [word for word in words if word not in _DEGREES] or words
+            is_named = KIND_OF[name].words.intersection(plain[-1:])
             if is_named and _reaches(profile, magnitude):
                 return Choice(name, "by its name and its values", 0.95)
     if KIND_OF["percent"].words.intersection(words) and _reaches(profile, 1000):

@@ -82,6 +82,7 @@ ABBREVIATIONS = {
     "tm": "time",
     "mth": "month",
     "wk": "week",
+    "wrk": "work",
     "hrs": "hours",
     "lat": "latitude",
     "lon": "longitude",
@@ -91,7 +92,9 @@ ABBREVIATIONS = {
     "mins": "minutes",
 }
 KEY_WORDS = frozenset({"id", "code", "cd", "no", "nr", "key", "fk", "ref", "num"})
-TABLE_PREFIXES = frozenset({"tbl", "t", "tab", "table", "vw", "v", "tb", "mst", "tx"})
+TABLE_PREFIXES = frozenset(
+    {"tbl", "t", "tab", "table", "vw", "v", "tb", "mst", "tx", "trn", "trx"}
+)
 ACRONYMS = frozenset(
     {"id", "url", "uri", "ip", "vat", "iso", "gps", "utc", "pdf", "uuid"}
 )
@@ -116,6 +119,8 @@ UNITS = {
     "mhz": "MHz",
     "db": "dB",
     "hpa": "hPa",
+    "deg": "°",
+    "degrees": "°",
     "rpm": "rpm",
     "seconds": "s",
     "secs": "s",

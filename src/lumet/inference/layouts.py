@@ -5,13 +5,17 @@ from itertools import combinations
 from lumet.facts.model import Column
 from lumet.inference.details import details_of_references
 from lumet.inference.labels_from_names import split_words
+from lumet.inference.name_similarity import plain_words
 from lumet.inference.rules import Choice, Subject
 from lumet.inference.stamps import is_stamp_of
 from lumet.inference.tables import order_of_list
 
 _BEGINS = frozenset({"begin", "begins", "began", "start", "starts", "started", "from", "first", "arrival", "arrives", "checkin", "departs", "left"})  # fmt: skip
 _ENDS = frozenset({"end", "ends", "ended", "finish", "finished", "finishes", "to", "until", "till", "thru", "last", "departure", "checkout", "returned", "stop", "stopped"})  # fmt: skip
-_PLANNED = frozenset({"due", "planned", "scheduled", "appointment", "deadline", "booked"})  # fmt: skip
+# of what goes away and comes back; a departure ends a stay, but begins a voyage
+_LEAVES = frozenset({"dep", "departs", "departed", "departure", "out", "issued", "lent", "loaned", "borrowed", "opened"})  # fmt: skip
+_RETURNS = frozenset({"ret", "return", "returned", "back", "arr", "arrives", "arrived", "arrival", "closed"})  # fmt: skip
+_PLANNED = frozenset({"next", "due", "planned", "scheduled", "appointment", "deadline", "booked"})  # fmt: skip
 _STATES = frozenset({"state", "status", "stage", "phase", "step", "progress"})
 _DULL_GROUPS = frozenset({"Reference data", "Events and logs", "Technical"})
 MOST_COLUMNS = 8  # of a board that one sees at once
@@ -26,8 +30,9 @@ def calendar_of_list(subject: Subject) -> Choice | None:
         return None
     for first, second in combinations(dates, 2):
         words = [{*split_words(each.worded)} for each in (first, second)]
-        if words[0] & _BEGINS and words[1] & _ENDS:
-            return Choice([first.name, second.name], "from one to the other", 0.85)
+        for begins, ends in ((_BEGINS, _ENDS), (_LEAVES, _RETURNS)):
+            if words[0] & begins and words[1] & ends:
+                return Choice([first.name, second.name], "from one to the other", 0.85)
     order = order_of_list(subject).value
     main = [c for c in dates if order and order[0].removeprefix("-") == c.name]
     if main:
@@ -52,20 +57,30 @@ def _is_date(subject: Subject, column: Column) -> bool:
 
 
 def board_of_list(subject: Subject) -> Choice | None:
-    """A choice that is named as a state and has up to eight values. Example: repairs by
-    `status`."""
+    """A choice that is named as a state and has up to eight values, or a lookup of a
+    table of up to eight. Example: repairs by `status`."""
     if _is_dull(subject):
         return None
     for column in subject.table.columns:
-        if not {*split_words(column.worded)} & _STATES or _is_hidden(subject, column):  # fmt: skip
+        if not {*plain_words(column.worded)} & _STATES or _is_hidden(subject, column):  # fmt: skip
             continue
-        if subject.answer(column.name, "kind") != "choice":
-            continue
-        profile = subject.evidence.column(subject.table.name, column.name)
-        count = len(column.type.values or (profile.values if profile else ()))
-        if 2 <= (count or 2) <= MOST_COLUMNS:
+        count = _values(subject, column)
+        if count is not None and 2 <= (count or 2) <= MOST_COLUMNS:
             return Choice(column.name, "a state", 0.8)
     return None
+
+
+def _values(subject: Subject, column: Column) -> int | None:
+    """Return the number of values of a choice or a lookup, 0 where that is not known,
+    None where the column is neither."""
+    kind = subject.answer(column.name, "kind")
+    if kind == "choice":
+        profile = subject.evidence.column(subject.table.name, column.name)
+        return len(column.type.values or (profile.values if profile else ()))
+    reference = subject.table.reference_of(column.name)
+    if kind != "lookup" or reference is None or len(reference.columns) > 1:
+        return None
+    return subject.evidence.table(reference.referred_table).rows
 
 
 def expand_of_list(subject: Subject) -> Choice | None:

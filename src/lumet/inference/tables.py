@@ -656,9 +656,13 @@ def _pages_without_add(subject: Subject) -> Choice | None:
     return None
 
 
+_DELETED = frozenset({"del", "dlt", "delete", "deleted"})
+_MARKS = frozenset({"flag", "flg", "ind", "indicator", "mark", "yn"})
+
+
 def soft_delete_of(subject: Subject) -> Choice | None:
     """A column named for a deletion marks deleted records: `deleted_at`, which can be
-    empty, or `is_deleted`."""
+    empty, `is_deleted` or `del_flag`."""
     for column in subject.table.columns:
         if _marks_deleted(subject, column) and not subject.table.is_view:
             return Choice(column.name, "marks what is deleted, by its name", 0.8)
@@ -670,4 +674,5 @@ def _marks_deleted(subject: Subject, column: Column) -> bool:
     kind = subject.answer(column.name, "kind")
     if kind in ("date", "datetime") and column.nullable:
         return words in (["deleted", "at"], ["deleted", "on"], ["deleted"])
-    return kind == "yes/no" and words in (["is", "deleted"], ["deleted"])
+    is_flag = len(words) == 2 and words[0] in _DELETED and words[1] in _MARKS
+    return kind == "yes/no" and (is_flag or words in (["is", "deleted"], ["deleted"]))

@@ -17,7 +17,7 @@ from lumet.inference.stamps import is_actor, is_stamp
 
 NAME_WORDS = ("name", "title", "label", "caption", "designation", "headline", "subject",
               "summary", "heading", "topic", "fullname", "displayname", "nickname", "hostname",
-              "term", "bezeichnung", "nom", "nombre")  # fmt: skip
+              "term", "bezeichnung", "nom", "nombre", "nome", "naam", "navn", "namn", "titel")  # fmt: skip
 TELLING_WORDS = (*NAME_WORDS, "description", "message", "text", "keyword", "number", "serial",
                  "plate", "registration", "reference", "login", "username", "email", "telephone",
                  "phone", "filename", "code", "key", "event")  # fmt: skip

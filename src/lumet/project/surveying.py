@@ -207,7 +207,7 @@ def survey(
     own = read_decisions(folder, made, mistakes)
     extended, declared = with_declarations(made, own)
     made = replace(made, tables=extended.tables)  # the facts stay as they were read
-    made = replace(made, front=to_inferred(cards_of_front(extended.database, evidence, {name: made.entries(name) for name in made.tables})))  # fmt: skip
+    made = replace(made, front=to_inferred(cards_of_front(with_words_apart(extended.database, glossary), evidence, {name: made.entries(name) for name in made.tables})))  # fmt: skip
     differences: tuple[Difference, ...] = ()
     if before is not None:
         differences = compare(before.database, made.database, catalogue)

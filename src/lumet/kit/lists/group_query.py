@@ -23,7 +23,7 @@ from ..common.formatting import number_text
 from ..common.periods import NO_END, days_of, periods_between
 from ..contract import AVERAGE, BARS, LINE, MAX_GROUPS, MONTH, PERIODS, SHARES, SUM
 from ..db.column_types import is_plain_text, storage_format_of, without_none
-from ..forms.fields import ChoiceField
+from ..forms.fields import ChoiceField, YesNoField
 from ..forms.number_fields import DecimalField, NumberField
 from ..queries.cells import Cell
 from ..queries.lookups import titles_by_value
@@ -394,17 +394,25 @@ class GroupQuery:
         return wanted if wanted != SHARES or is_one else usual
 
     def group_by(self) -> str:
-        """Return the column that makes the groups."""
-        wanted, offered = (
-            self.list_request.arguments.get("by", ""),
-            self.list_request.known.groups,
-        )
-        shown = [
-            key
-            for key in (self.list_request.columns or self.pages.list.columns)
-            if key in offered
-        ]
-        return wanted if wanted in offered else (shown or offered)[0]
+        """Return the column that makes the groups: where none is asked for, the state
+        of a board, else a column of the list, rather one of few values."""
+        wanted = self.list_request.arguments.get("by", "")
+        offered = self.list_request.known.groups
+        if wanted in offered:
+            return wanted
+        listed = self.list_request.columns or self.pages.list.columns
+        shown = [key for key in listed if key in offered] or [*offered]
+        usual = [self.pages.list.board, *filter(self._has_few, shown), *shown]
+        return next(key for key in usual if key in offered)
+
+    def _has_few(self, key: str) -> bool:
+        """Tell whether a column should have few values: it is a choice, or refers to a
+        table that is not large and refers to no other, as those of codes do."""
+        if isinstance(self.pages.fields[key], ChoiceField | YesNoField):
+            return True
+        reference = self.pages.lookups.get(key)
+        target = self.site.registry[reference.target] if reference else None
+        return target is not None and not target.lookups and not target.is_large
 
     def _has_hidden(self, key: str) -> bool:
         """Tell whether a lookup may refer to records that the user does not see."""

@@ -32,9 +32,6 @@ from ...common.exceptions import CannotStart
 from ...common.storage_formats import period_in_text, seconds_of
 from ..routines import RoutineCall, RoutineResult, Run
 
-PERIOD_FORMATS = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}
-"""The periods as SQLite and MariaDB write them."""
-
 LOCK_SECONDS = 5  # how long a statement waits for another program's lock
 STATEMENT_SECONDS = 30  # how long a statement may take
 WRITING = "writing"  # the option of a transaction that will write

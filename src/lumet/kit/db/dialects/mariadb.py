@@ -9,7 +9,11 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     CursorResult,
+    Dialect,
+    Integer,
     Text,
+    TypeDecorator,
+    extract,
     func,
     literal_column,
     or_,
@@ -29,7 +33,6 @@ from ..routines import (
 )
 from .base import (
     LOCK_SECONDS,
-    PERIOD_FORMATS,
     STATEMENT_SECONDS,
     DatabaseError,
     ErrorKind,
@@ -61,6 +64,24 @@ _PASSING = (1213, 1020)  # a deadlock; a record that changed since it was read
 _LOST = (2002, 2003, 2006, 2013)
 _COLUMN = re.compile(r"[Cc]olumn '([^']*)'|Field '([^']*)'")
 _CONSTRAINT = re.compile(r"CONSTRAINT `([^`]*)`|for key '([^']*)'")
+
+
+class _Period(TypeDecorator[str]):
+    """A year, month or day as a number of its digits, which a server groups by in a
+    third of the time that texts take; it is a text like 2026-11 in Python."""
+
+    impl = Integer
+    cache_ok = True
+
+    def __init__(self, width: int) -> None:
+        super().__init__()
+        self.width = width
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> str | None:
+        if value is None:
+            return None
+        digits = f"{value:0{self.width}d}"
+        return "-".join(filter(None, (digits[:4], digits[4:6], digits[6:])))
 
 
 class Mariadb(Server):
@@ -103,9 +124,12 @@ class Mariadb(Server):
     def period_of_moment(
         self, moment: ColumnElement[Any], unit: str
     ) -> ColumnElement[Any]:
-        period = func.date_format(moment, PERIOD_FORMATS[unit])
-        zeros = func.date_format(literal_column("0"), PERIOD_FORMATS[unit])
-        return func.nullif(period, zeros)  # a day of zeros is none
+        width, digits = {
+            "year": (4, func.year(moment)),
+            "month": (6, extract("year_month", moment)),
+            "day": (8, func.date(moment) + literal_column("0")),
+        }[unit]
+        return func.nullif(digits, 0, type_=_Period(width))  # a day of zeros is none
 
     def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
         # from_unixtime() goes by the zone of the session, and begins in 1970

@@ -29,7 +29,6 @@ from ...common.exceptions import CannotStart
 from ...common.settings import SQLITE, sqlite_path
 from .base import (
     LOCK_SECONDS,
-    PERIOD_FORMATS,
     STATEMENT_SECONDS,
     WRITING,
     DatabaseError,
@@ -42,6 +41,7 @@ from .base import (
 
 STEPS = 400_000  # of SQLite's machine, between two looks at the time: some 10 ms. At
 # each look a thread waits for Python's lock, in the middle of a statement
+_PERIODS = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}
 LAST = "\U0010ffff"  # behind every text that begins alike
 _CLOCK = "clock"  # what a connection keeps of its statements' time
 _SAID = re.compile(
@@ -85,7 +85,7 @@ class Sqlite(Server):
     def period_of_moment(
         self, moment: ColumnElement[Any], unit: str
     ) -> ColumnElement[Any]:
-        return func.strftime(PERIOD_FORMATS[unit], moment)
+        return func.strftime(_PERIODS[unit], moment)
 
     def moment_of_seconds(self, seconds: ColumnElement[Any]) -> ColumnElement[Any]:
         return func.datetime(seconds, "unixepoch")
