@@ -460,8 +460,9 @@ class FrontTest(unittest.TestCase):
             table("loan", "id INT #", "lamp TEXT", "due_on DATE", "returned_on DATE", key="id"),
             table("buoy", "id INT #", "name TEXT", "next_visit DATE", key="id"),
             table("call", "id INT #", "name TEXT", "next_run DATE", "due_on DATE", "paid_on DATE !", key="id"),
+            table("visit", "id INT #", "buoy_id INT !", "visited_on DATE !", "next_visit DATE", key="id"),
         )  # fmt: skip
-        columns = {t.name: {c.name: day for c in t.columns if c.name.endswith(("_on", "_visit", "_run"))} for t in found.tables}  # fmt: skip
+        columns = {t.name: {c.name: day for c in t.columns if c.type.kind == "date"} for t in found.tables}  # fmt: skip
         held = evidence(400, **columns)
         entries = cards_of_front(found, held, infer(found, held))
         due = {e.value["table"]: e.value["filter"] for e in entries if e.value["kind"] == "rows"}  # fmt: skip

@@ -299,7 +299,7 @@ class _Cards:
         elif due and done:
             is_open = [(f"{done[0]}.empty", "1")]
             yield self._due(due[0], is_open, f"{done[0]} is empty", worth + 4)
-        elif following:
+        elif following and not self._is_of_events():  # of those, the last one counts
             yield self._due(following[0], [], "what comes next", worth + 3)
 
     def _open_states(self) -> dict[str, list[str]]:
