@@ -8,6 +8,8 @@ from typing import Any
 from unittest import mock
 from urllib.parse import quote
 
+from sqlalchemy.exc import OperationalError
+
 from tests.support.capabilities import needs
 from tests.support.projects import ApplicationCase
 from tests.support.servers import MARIADB, POSTGRESQL, OnServer
@@ -45,6 +47,10 @@ label = "Boss"
 share_views = true
 [role.boss.tables]
 "*" = ["view", "add", "edit", "delete"]
+[role.clerk]
+label = "Clerk"
+[role.clerk.tables]
+"*" = ["view"]
 """
 
 
@@ -111,6 +117,32 @@ class Finding:
         shared = self.found("far ports", "mate")["Saved views"]
         self.assertEqual(shared, ["/t/port?note.has=deep"])
         self.assertNotIn("Saved views", self.found("far ports", "administrator"))
+
+    def test_a_large_table_is_searched_through_what_its_titles_begin_with(
+        self: Any,
+    ) -> None:
+        pages = self.app.extensions["site"].registry["visit"]
+        self.addCleanup(setattr, pages, "prefix_searchable", ())
+        self.addCleanup(setattr, pages, "is_large", False)
+        pages.prefix_searchable, pages.is_large = ("vessel_id",), True
+        self.assertEqual(self.found("gann", "clerk")["Visits"], ["/t/visit/r/3"])
+        self.assertEqual(self.found("tern", "clerk")["Visits"], ["/t/visit/r/2", "/t/visit/r/1"])  # fmt: skip
+        self.assertNotIn("Visits", self.found("zzz", "clerk"))
+
+    def test_one_table_does_not_take_the_others_with_it(self: Any) -> None:
+        module = import_module(f"{self.app.name}.kit.queries.record_search")
+        titles_plan = module.titles_plan
+
+        def broken(context: Any) -> Any:
+            if context.pages.name == "port":
+                raise OperationalError("SELECT", {}, Exception("torn"))
+            return titles_plan(context)
+
+        with mock.patch.object(module, "titles_plan", broken):
+            page = self.client("boss").get("/find?q=tern").text
+        self.assertIn("/t/vessel/r/1", page)
+        self.assertNotIn("/t/port/r/1", page)
+        self.assertIn("Ports", page)
 
     def test_time_is_bounded(self: Any) -> None:
         module = import_module(f"{self.app.name}.kit.queries.record_search")

@@ -356,7 +356,7 @@ class Lists:
         )
         pages = self.app.extensions["site"].registry["station"]
         pages.prefix_searchable = ("name", "district_code")
-        self.addCleanup(setattr, pages, "begins", ())
+        self.addCleanup(setattr, pages, "prefix_searchable", ())
         for search, found in (
             ("tern", {1, 2}),
             ("TERN", {1, 2}),

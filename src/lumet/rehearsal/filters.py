@@ -12,6 +12,7 @@ from lumet.rehearsal.probe import is_empty
 from lumet.rehearsal.rehearsal import Rehearsal
 
 MOST_ROWS = 250  # of a page
+SHOWN_ANYWHERE = 5  # records of a table, in a search of all of them
 MANY_SAME = 200  # records of one title, of which a search need not find each
 
 
@@ -82,6 +83,8 @@ class FilterChecks:
         shown = [(a, t) for a, t in page.links("tbody tr td a.title") if t not in ("–", "")]  # fmt: skip
         titles = [title for _address, title in shown]
         is_large = self.rehearsal.is_large(self.name)
+        for address, title in shown[:1]:
+            self._find_anywhere(address, title)
         for address, title in shown[: 1 if is_large else self.rehearsal.limits.titles]:
             turned = title.swapcase()
             # each search of many rows takes seconds
@@ -93,6 +96,18 @@ class FilterChecks:
                 is_few = titles.count(title) < MANY_SAME and len(found) < MOST_ROWS
                 if address not in found and is_few:
                     self.rehearsal.fail("title that is not found", self.name, asked, typed)  # fmt: skip
+
+    def _find_anywhere(self, address: str, title: str) -> None:
+        """Search all tables: of each the first are shown, and what was left out since
+        it takes long is named."""
+        asked = f"/find?{urlencode({'q': title, 'as-piece': 1})}"
+        page = self.rehearsal.open(self.name, asked)
+        links = [each for each, _title in page.links("a")]
+        alike = sum(each.startswith(f"/t/{self.name}/r/") for each in links)
+        left_out = " ".join(page.words("p.help"))
+        is_all = alike < SHOWN_ANYWHERE and str(self.pages.plural) not in left_out
+        if address not in links and is_all:
+            self.rehearsal.fail("title that is not found anywhere", self.name, asked, title)  # fmt: skip
 
 
 def _letters(text: str) -> str:

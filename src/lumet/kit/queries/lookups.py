@@ -14,7 +14,7 @@ from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
 from ..pages.table_context import Plan, TableContext
-from ..pages.table_pages import Order, Reference, python_type
+from ..pages.table_pages import Order, Reference, TablePages, python_type
 from .readers import Reader
 from .search import (
     has_words,
@@ -95,11 +95,12 @@ class LookupPlan(Plan):
         self._pages, self._selection = pages, selection
         self._all, self._terms = statement, terms
         self._finding: dict[tuple[Any, ...], list[Any]] = {}
-        served = [
-            key for key in pages.parsed_title.keys[:1] if key in pages.prefix_searchable
-        ]
-        self._served = [selection.base.c[key] for key in served]
-        self.is_served = bool(served)
+        first = pages.seen_by(context.reach, _indexed_first(pages))
+        self._served = [selection.base.c[k] for k in first if k not in pages.lookups]
+        # a title that begins with another's is found through that
+        leading = [k for k in first if k in pages.lookups and self._leads_on(k)]
+        self._through = leading[0] if leading else ""
+        self.is_served = bool(self._served or self._through)
         if isinstance(referred, str):
             column = selection.base.c[referred]
             self._one = statement.where(column == bindparam("value"))
@@ -137,10 +138,14 @@ class LookupPlan(Plan):
         bound |= self._server.prefix_values(spelled)
         found: list[Option] = []
         *titled, begins, holds = self._statements(asked, len(spelled))
-        usual = None if self.is_served else SEARCH_SECONDS
-        timed = [(each, SEARCH_SECONDS) for each in titled]
+        timed: list[tuple[Any, float | None]] = [(s, SEARCH_SECONDS) for s in titled]
+        if self._through:
+            bound["through"] = self._referring(search)
+        if not self._through or bound["through"]:
+            usual = None if self.is_served else SEARCH_SECONDS
+            timed.append((begins, usual))
         is_cut = False
-        for statement, seconds in (*timed, (begins, usual), (holds, SEARCH_SECONDS)):
+        for statement, seconds in (*timed, (holds, SEARCH_SECONDS)):
             try:
                 with database.reading(seconds) as connection:
                     known = {option.value for option in found}
@@ -155,6 +160,20 @@ class LookupPlan(Plan):
             if len(found) >= wanted:
                 break
         return _cut_out(found, skip)._replace(is_cut=is_cut)
+
+    def _leads_on(self, key: str) -> bool:
+        """Tell whether titles that begin with those of another table are found through
+        them, which begin with no further ones."""
+        target = self.context.of(self._pages.lookups[key].target)
+        further = [k for k in _indexed_first(target.pages) if k in target.pages.lookups]
+        return not further and target.may("view")
+
+    def _referring(self, search: str) -> list[Any]:
+        """Return the values by which rows refer to records whose titles a search
+        means."""
+        parse = python_type(self._pages.column(self._through))
+        plan = lookup_plan(self.context, self._pages.lookups[self._through])
+        return [parse(option.value) for option in plan.find(search).options]
 
     def _statements(self, search: Search, spelled: int) -> list[Any]:
         """Return the statements that find what a search means: what it is the whole
@@ -174,9 +193,12 @@ class LookupPlan(Plan):
             found.append(self._all.where(is_one))
         if self._served:
             begins = or_(*[self._server.begins_with(c, spelled) for c in self._served])
+        if self._through:
+            column = self._selection.base.c[self._through]
+            begins = column.in_(bindparam("through", expanding=True))
         found.append(self._all.where(begins).order_by(*self._terms))
         # what an index finds is what is spelled so, and not all that begins so
-        others = [] if self._served else [not_(begins)]
+        others = [] if self.is_served else [not_(begins)]
         words = has_words(likes, len(search.words)) if search.words else false()
         holds = self._all.where(words, *others)
         # on many rows an order would want all of them before the first is known
@@ -240,6 +262,13 @@ class LookupPlan(Plan):
         notes = [str(read(row).text) for read in self._notes]
         note = " · ".join(each for each in notes if each and each not in title)
         return Option(str(self._value(row)), title, note)
+
+
+def _indexed_first(pages: TablePages) -> list[str]:
+    """Return the column that titles begin with, where a search can use its index."""
+    return [
+        key for key in pages.parsed_title.keys[:1] if key in pages.prefix_searchable
+    ]
 
 
 def _bound(given: Mapping[str, Any]) -> dict[str, Any]:

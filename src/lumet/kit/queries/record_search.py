@@ -1,11 +1,17 @@
 """Records of all tables by their titles, within a time."""
 
+import logging
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from sqlalchemy.exc import DBAPIError
+
+from ..db.errors import classify
 from ..pages.table_context import TableContext
 from .lookups import SEARCH_SECONDS, LookupPlan, Option
+
+log = logging.getLogger(__name__)
 
 SHOWN = 5  # records of a table
 SECONDS = 1.5  # for all tables; each has SEARCH_SECONDS, where no index helps
@@ -48,7 +54,15 @@ def find_records(
         if time.monotonic() + _cost(context) * SEARCH_SECONDS > end:
             made.left_out.append(context)
             continue
-        found = titles_plan(context).find(search)
+        try:
+            found = titles_plan(context).find(search)
+        except DBAPIError as error:
+            if classify(error).kind == "lost":
+                raise
+            # one table must not take the others with it
+            log.error("search of %s: %s", context.pages.name, error)
+            made.left_out.append(context)
+            continue
         if found.options:
             more = found.more or len(found.options) > SHOWN
             made.found.append(FoundRecords(context, found.options[:SHOWN], more))
@@ -79,5 +93,4 @@ def _cost(context: TableContext) -> int:
     """Return 0 for a table whose titles are found quickly, 1 for one that may have to be
     read as a whole."""
     pages = context.pages
-    is_served = any(key in pages.prefix_searchable for key in pages.parsed_title.keys[:1])  # fmt: skip
-    return int(pages.is_large and not is_served)
+    return int(pages.is_large and not titles_plan(context).is_served)
