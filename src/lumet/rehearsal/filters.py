@@ -83,7 +83,7 @@ class FilterChecks:
         shown = [(a, t) for a, t in page.links("tbody tr td a.title") if t not in ("–", "")]  # fmt: skip
         titles = [title for _address, title in shown]
         is_large = self.rehearsal.is_large(self.name)
-        for address, title in shown[:1]:
+        for address, title in [each for each in shown if len(each[1]) > 1][:1]:
             self._find_anywhere(address, title)
         for address, title in shown[: 1 if is_large else self.rehearsal.limits.titles]:
             turned = title.swapcase()

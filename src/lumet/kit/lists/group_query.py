@@ -253,8 +253,8 @@ class GroupQuery:
 
     def series(self, connection: Connection, groups: Sequence[Group]) -> list[Series]:
         """Return the parts of the groups by a second column: the largest MOST_SERIES
-        values of it with their amounts in each group, and all others as one. None without
-        such a column."""
+        values of it, in their own order, with their amounts in each group, and all others
+        as one. None without such a column."""
         key, second, wanted = self.group_by(), self.stacked_by(), self.amount()
         if not second or not groups:
             return []
@@ -289,13 +289,26 @@ class GroupQuery:
         titles = self._titles(connection, second, [part for part, _hidden in ranked])
         found = [
             self._series(groups, key, second, titles, part, totals[part])
-            for part in ranked[:MOST_SERIES]
+            for part in self._in_own_order(second, ranked[:MOST_SERIES])
         ]
         if rest := ranked[MOST_SERIES:]:
             amounts = [sum(totals[each].get(n, 0.0) for each in rest) for n in range(len(groups))]  # fmt: skip
             texts = [self._amount_of(value) for value in amounts]
             found.append(Series(Cell(str(_("Others"))), amounts, texts, [""] * len(groups)))  # fmt: skip
         return found
+
+    def _in_own_order(
+        self, key: str, parts: Sequence[tuple[Any, bool]]
+    ) -> list[tuple[Any, bool]]:
+        """Return the parts in the order that their values have: of choices, numbers and
+        periods; others as they are, the largest first."""
+        shown = self.pages.fields[key]
+        if isinstance(shown, ChoiceField):
+            places = {value: n for n, value in enumerate(shown.choices)}
+            return sorted(parts, key=lambda each: places.get(each[0], len(places)))
+        if isinstance(shown, NumberField) or self.is_by_period(key):
+            return sorted(parts, key=lambda each: (each[0] is None, each[0] or 0))
+        return [*parts]
 
     def _series(
         self,
