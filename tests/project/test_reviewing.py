@@ -117,6 +117,26 @@ class ReviewTest(ProjectCase):
         run_command("survey", "--private", "odd.k*", cwd=self.folder)
         self.assertNotIn('"a"\n', (self.folder / "survey.json").read_text())
 
+    def test_cards_of_the_first_page_and_of_others(self) -> None:
+        path = self.folder / "design/front.toml"
+        own = 'dear = { kind = "number", table = "station", sum = "cost" }\nviews = false\n'
+        path.write_text(path.read_text() + own)
+        (self.folder / "design/pages").mkdir()
+        further = self.folder / "design/pages/coast.toml"
+        further.write_text('[cards]\nall = { kind = "tables" }\n')
+        front, coast = as_json(review(self.folder))["pages"]
+        cards = {card["name"]: card for card in front["cards"]}
+        self.assertNotIn("views", cards)
+        self.assertEqual(cards["recent"]["source"], "inferred")
+        dear = cards["dear"]
+        self.assertEqual((dear["source"], dear["value"]["sum"]), ("yours", "cost"))
+        line = path.read_text().splitlines()[dear["line"] - 1]
+        self.assertTrue(line.startswith("dear = "), line)
+        self.assertEqual((coast["page"], coast["file"]), ("coast", "design/pages/coast.toml"))  # fmt: skip
+        told = run_command("review", cwd=self.folder).stdout
+        block = told.partition("First page")[2].partition("\n\n")[0]
+        self.assertIn("number sum of cost of station", block)
+
     def test_who_decided_and_where(self) -> None:
         self.decide("design/tables/station.toml", 'singular = "Light station"\n')
         (self.folder / "design/patterns.toml").write_text(

@@ -15,6 +15,7 @@ from lumet.project.reviewing import (
     YOURS,
     Review,
     Reviewed,
+    ReviewedPage,
     ReviewedReference,
     ReviewedTable,
     as_json,
@@ -46,6 +47,8 @@ def show_review(found: Review, doubtful: bool) -> None:
     if not doubtful:
         for table in shown:
             _show_block(out, table, found.references)
+        for page in found.pages:
+            _show_cards(out, page)
         left = [table.name for table in found.tables if not table.is_included]
         if left:
             out.print(f"Left out: {escape(', '.join(left))}\n")
@@ -166,6 +169,20 @@ def _show_block(
     out.print()
 
 
+def _show_cards(out: Console, page: ReviewedPage) -> None:
+    title = f"Page {page.name}" if page.name else "First page"
+    out.print(_ends(title, page.file))
+    width = max((len(card.path[-1]) for card in page.cards), default=0) + 2
+    for card in page.cards:
+        held = card.value
+        amounts = [f"{key} of {held[key]} of" for key in ("sum", "average") if key in held]  # fmt: skip
+        by = f"by {held['by']}" if "by" in held else ""
+        words = (held["kind"], *amounts, held.get("table"), by, held.get("filter"))
+        why = card.reason if card.source == INFERRED else _why(card)
+        _show_line(out, card.path[-1], " ".join(filter(None, words)), why, width)
+    out.print()
+
+
 def _show_refers(
     out: Console, table: ReviewedTable, references: Iterable[ReviewedReference]
 ) -> None:
@@ -174,7 +191,7 @@ def _show_refers(
             ours, theirs = " + ".join(r.columns), " + ".join(r.referred_columns)
             sure = "" if r.declared else f" ({r.confidence:.0%})"
             value = f"{ours} → {r.referred_table}.{theirs}"
-            _show_line(out, "references", value, r.reason + sure, 10)
+            _show_line(out, "references", value, r.reason + sure, 12)
 
 
 def _show_lines(

@@ -2,12 +2,13 @@
 is."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
+from lumet.design.cards import CARDS, DecidedPage
 from lumet.design.decision_file import DecisionFile, nearest
 from lumet.design.decision_schema import DOUBTFUL, Entry, severity_of
 from lumet.design.details import details_of
@@ -37,7 +38,7 @@ from lumet.project.decisions import (
     with_glossary,
 )
 from lumet.project.queries import with_queries
-from lumet.project.surveyfile import Survey, read_survey
+from lumet.project.surveyfile import Survey, read_survey, to_entries
 
 YOURS = "yours"
 INFERRED = "inferred"
@@ -101,6 +102,15 @@ class ReviewedTable:
         return next((d.value for d in self.decisions if d.path == path), None)
 
 
+@dataclass(frozen=True, slots=True)
+class ReviewedPage:
+    """A page of cards, with its cards in order; the first page has no `name`."""
+
+    name: str
+    file: str
+    cards: tuple[Reviewed, ...]
+
+
 @dataclass(slots=True)
 class Review:
     """All that was decided."""
@@ -111,6 +121,7 @@ class Review:
     hierarchies: list[tuple[str, str]] = field(default_factory=list)
     unlooked: tuple[str, ...] = ()
     indexes: list[Wanted] = field(default_factory=list)
+    pages: list[ReviewedPage] = field(default_factory=list)
 
 
 def review(folder: Path) -> Review:
@@ -150,6 +161,7 @@ def review(folder: Path) -> Review:
                 survey.rows(name),
             )
         ],
+        [_page(folder, page, survey) for page in own.card_pages],
     )
 
 
@@ -193,6 +205,25 @@ def _table(
     made = ReviewedTable(name, path, True, table.kind, decisions)
     made.is_included = made.value("include") is not False
     return made
+
+
+def _page(folder: Path, page: DecidedPage, survey: Survey) -> ReviewedPage:
+    lines = _lines(folder, page.file)
+    inferred = {} if page.name else {e.path: e for e in to_entries(survey.front)}
+    cards = []
+    for card in page.cards:
+        path = (CARDS, card.name)
+        value = {
+            each.name: _plain(held)
+            for each in fields(card.decided)
+            if (held := getattr(card.decided, each.name)) not in ("", (), None)
+        }
+        line, guess = lines.get(path, 0), inferred.get(path)
+        if card.is_own or guess is None:
+            cards.append(Reviewed(path, value, YOURS, line=line))
+        else:
+            cards.append(Reviewed(path, value, INFERRED, guess.reason, guess.confidence, line))  # fmt: skip
+    return ReviewedPage(page.name, page.file, tuple(cards))
 
 
 def _lines(folder: Path, path: str) -> dict[tuple[str, ...], int]:
@@ -349,6 +380,18 @@ def as_json(found: Review) -> dict[str, Any]:
             for j in found.junctions
         ],
         "hierarchies": [{"table": t, "parent": c} for t, c in found.hierarchies],
+        "pages": [
+            {
+                "page": page.name,
+                "file": page.file,
+                "cards": [
+                    {"name": d.path[-1], "value": d.value, "source": d.source,
+                     "line": d.line, "reason": d.reason or d.source}
+                    for d in page.cards
+                ],
+            }
+            for page in found.pages
+        ],
         "tables": [_table_json(table) for table in found.tables],
     }  # fmt: skip
 

@@ -33,6 +33,7 @@ if (home && typeof L !== "undefined") {
   const points = JSON.parse(home.dataset.map);
   const map = L.map(home, { attributionControl: Boolean(home.dataset.attribution), maxZoom: 18, zoomSnap: 0.25, worldCopyJump: true, zoomAnimation: false, fadeAnimation: false, markerZoomAnimation: false });
   map.attributionControl?.setPrefix("");
+  map.zoomControl.setPosition("bottomright"); // the names of the lines are above and on the left
   map.fitBounds(L.latLngBounds(points.map(([y, x]) => [y, x])).pad(0.08), { maxZoom: 12, animate: false });
   if (home.dataset.tiles) {
     L.tileLayer(home.dataset.tiles, { attribution: home.dataset.attribution }).addTo(map);
