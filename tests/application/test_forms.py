@@ -17,6 +17,7 @@ CREATE TABLE buoy (code VARCHAR(10) PRIMARY KEY, name VARCHAR(40) NOT NULL, dept
   laid_on DATE, seen_at {moment}, photo {bytes});
 CREATE TABLE note (no INTEGER PRIMARY KEY, buoy_code VARCHAR(10), words VARCHAR(40), FOREIGN KEY (buoy_code) REFERENCES buoy (code));
 CREATE TABLE tag (id {uuid} PRIMARY KEY, words VARCHAR(40));
+CREATE TABLE tied (no INTEGER PRIMARY KEY, tag_id {uuid}, FOREIGN KEY (tag_id) REFERENCES tag (id));
 INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL, NULL);
 """
 DECIDED = {
@@ -95,6 +96,15 @@ class Forms:
         self.assertNotIn("code", form)
         client.post("/t/buoy/r/NR1/edit", data=form | {"code": "ZZ", "name": "Norther"})
         self.assertEqual(self.rows("SELECT code, name FROM buoy"), [("NR1", "Norther")])
+
+    def test_a_reference_to_what_there_is_not_is_told_at_its_field(self: Any) -> None:
+        client = self.client()
+        for value in ("12", "0b9a6c1e-52d7-4f0e-9d3c-7f1f5a3e8c24", "x" * 40):
+            answer = client.post("/t/tied/add", data={"no": "1", "tag_id": value})
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("Choose one from the list.", answer.text, value)
+            self.assertNotIn("The database does not allow", answer.text)
+        self.assertEqual(self.rows("SELECT * FROM tied"), [])
 
     def test_numbers_are_given_once_when_many_save_together(self: Any) -> None:
         clients = [self.client() for _ in range(6)]

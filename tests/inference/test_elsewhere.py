@@ -87,6 +87,28 @@ class ValuesTest(unittest.TestCase):
         self.assertEqual([*found["choices"]], ["1", "2", "10"])
         self.assertEqual(self.of("INTEGER", codes, "crew")["kind"], "integer")
 
+    def test_a_uuid_that_is_made_is_hidden(self) -> None:
+        spelled = evidence(400, buoy={"id": ColumnProfile(unique=True, distinct=1.0, pattern="uuid")})  # fmt: skip
+        for type_, rows, is_hidden in (
+            ("UUID !", Evidence(), True),
+            ("CHAR(36) !", spelled, False),  # who makes it?
+            ("BINARY(16) !", Evidence(), True),
+            ("VARCHAR(12) !", Evidence(), False),
+        ):
+            made = database(table("buoy", f"id {type_}", "name TEXT !", key="id"), table("mark", f"id {type_}", "tall REAL", key="id", references=(reference("id buoy.id"),)))  # fmt: skip
+            self.assertIs(bool(decided(made, "buoy", rows).get("field/id/hidden")), is_hidden, type_)  # fmt: skip
+            self.assertNotIn("field/id/hidden", decided(made, "mark", rows))
+
+    def test_bounds_that_leave_few_numbers_close_a_choice(self) -> None:
+        profile = ColumnProfile(distinct=0.01, values=("1", "2", "4"), scale=0)
+        for check, closed in (("severity BETWEEN 1 AND 5", True), ("severity > 0", False)):  # fmt: skip
+            made = table("alert", "id INTEGER #", "severity INTEGER !", key="id", checks=(check,))  # fmt: skip
+            found = decided(database(made), "alert", evidence(400, alert={"severity": profile}))  # fmt: skip
+            self.assertEqual(found["field/severity/kind"], "choice")
+            self.assertEqual(found.get("field/severity/other_values"), None if closed else True)  # fmt: skip
+            values = "1 2 3 4 5" if closed else "1 2 4"
+            self.assertEqual(list(found["field/severity/choices"]), values.split())
+
     def test_an_empty_text_is_a_value_where_it_is_one(self) -> None:
         blank = ColumnProfile(distinct=0.5, blank=True)
         self.assertIs(self.of("TEXT", blank)["required"], False)

@@ -163,6 +163,20 @@ def hidden_surrogate(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
+def hidden_uuid(subject: Subject, column: Column) -> Choice | None:
+    """A key that is a UUID says nothing to a person, where the database or the
+    application makes it. Example: `id uuid DEFAULT gen_random_uuid()`."""
+    table = subject.table
+    if table.primary_key != (column.name,) or table.reference_of(column.name) is not None:  # fmt: skip
+        return None
+    profile = subject.column_profile(column.name)
+    is_spelled = profile is not None and profile.pattern == "uuid"
+    is_made = column.is_filled and (column.type.kind == "uuid" or is_spelled)
+    if is_made or uuid_of_key(subject, column) is not None:
+        return Choice(True, "a UUID, which says nothing", 0.9)
+    return None
+
+
 def is_surrogate_key(subject: Subject, column: Column) -> bool:
     """Whether a column is a key that says nothing to a person: a whole number, named
     for its table and as a key, or as a key alone. Example: `VSLKEY` of `TVSL`, `id`;
@@ -218,6 +232,7 @@ def hidden_version(subject: Subject, column: Column) -> Choice | None:
 
 HIDDEN_RULES: tuple[ColumnRule, ...] = (
     hidden_surrogate,
+    hidden_uuid,
     hidden_secret,
     hidden_version,
 )
@@ -273,7 +288,8 @@ def choices_of(subject: Subject, column: Column) -> Choice:
     if not is_told and (told := code_list_of(subject, column)):
         table, group, codes = told
         return Choice(codes, f'the labels of "{group}" in {table}')
-    values = column.type.values or subject.choices(column.name)
+    values = column.type.values or subject.one_of(column.name)
+    values = values or subject.few_numbers(column.name) or subject.choices(column.name)
     labels = {value: subject.label(split_words(value)) or value for value in values}
     is_listed = bool(column.type.values or subject.one_of(column.name))
     if (
@@ -352,18 +368,21 @@ def next_of_key(subject: Subject, column: Column) -> Choice | None:
     return None
 
 
-def uuid_of_bytes(subject: Subject, column: Column) -> Choice | None:
-    """A key of sixteen bytes that nothing in the database makes is a UUID. Example:
-    `vessel_id BINARY(16)`."""
+def uuid_of_key(subject: Subject, column: Column) -> Choice | None:
+    """A key of type UUID, or of sixteen bytes, that nothing in the database makes is a
+    new UUID. Example: `vessel_id BINARY(16)`."""
     table = subject.table
     is_key = table.primary_key == (column.name,) and table.reference_of(column.name) is None  # fmt: skip
-    is_made = column.is_filled or table.is_view or bool(table.triggers)
-    if not is_key or is_made or column.type.native.lower() != "binary(16)":
+    if not is_key or column.is_filled or table.is_view:
+        return None
+    if column.type.kind == "uuid":
+        return Choice(NEW_UUID, "a UUID, which nothing in the database makes", 0.9)
+    if column.type.native.lower() != "binary(16)" or table.triggers:
         return None
     return Choice(NEW_UUID, "sixteen bytes, which nothing in the database makes", 0.75)
 
 
-GENERATED_RULES: tuple[ColumnRule, ...] = (next_of_key, uuid_of_bytes)
+GENERATED_RULES: tuple[ColumnRule, ...] = (next_of_key, uuid_of_key)
 
 
 def tones_of(subject: Subject, column: Column) -> Choice | None:

@@ -610,11 +610,11 @@ def _is_number(text: str) -> bool:
 
 
 def others_of_few_values(subject: Subject, column: Column) -> Choice | None:
-    """Where no list confirms the values of a choice, others can be entered. Example: a
-    new `weather` may be typed."""
-    if subject.answer(column.name, "kind") == "choice" and not subject.one_of(
-        column.name
-    ):
+    """Where neither a list nor bounds confirm the values of a choice, others can be
+    entered. Example: a new `weather` may be typed."""
+    is_choice = subject.answer(column.name, "kind") == "choice"
+    known = subject.one_of(column.name) or subject.few_numbers(column.name)
+    if is_choice and not known:
         return Choice(True, "no list confirms the values")
     return None
 

@@ -2,10 +2,11 @@
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from math import ceil, floor
 from typing import Any
 
 from lumet.evidence.model import ColumnProfile, Evidence, TableProfile
-from lumet.expressions.checks import OneOf, Rule, read_check
+from lumet.expressions.checks import OneOf, Rule, Within, read_check
 from lumet.facts.model import Column, Database, Table
 from lumet.inference.labels_from_names import (
     ABBREVIATIONS,
@@ -18,6 +19,7 @@ from lumet.inference.name_similarity import Words, table_words
 from lumet.inference.references import FoundKey, FoundReference
 
 NEARLY_ALL = 0.75  # of the columns of a table that begin with one word
+FEW_NUMBERS = 12  # that a check allows, of which one chooses
 RULES_VERSION = 1  # recorded in survey.json; a newer Lumet changes nothing by itself
 
 
@@ -105,6 +107,18 @@ class Subject:
             if isinstance(rule, OneOf) and rule.column.casefold() == column.casefold():
                 return rule.values
         return ()
+
+    def few_numbers(self, column: str) -> tuple[str, ...]:
+        """Return the whole numbers that a check allows, where they are few: 1 to 5 of
+        `severity BETWEEN 1 AND 5`."""
+        if self.table.column(column).type.kind != "integer":
+            return ()
+        bounds = [rule for rule in self.check_rules() if isinstance(rule, Within) and rule.column.casefold() == column.casefold()]  # fmt: skip
+        low = max((b.lowest for b in bounds if b.lowest is not None), default=None)
+        high = min((b.highest for b in bounds if b.highest is not None), default=None)
+        if low is None or high is None or not 1 < high - low + 1 <= FEW_NUMBERS:
+            return ()
+        return tuple(str(n) for n in range(ceil(low), floor(high) + 1))
 
     def choices(self, column: str) -> tuple[str, ...]:
         """Return the values to choose from: the only ones there can be, else those that

@@ -7,7 +7,7 @@ the database holds already as it is, even one that it would not take from a pers
 
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import InvalidOperation
 from functools import cache
 from hashlib import sha256
@@ -478,7 +478,7 @@ class LookupField(ValueField):
         self.where = where
         self.is_part = False  # of a key: it tells a record with what it follows alone
         self.options: Sequence[tuple[str, str, str]] = ()
-        self.value_type: type = str
+        self.value_type: Callable[[str], Any] = str
         self.is_kept = False  # the present value is one that the user may not see
         self.is_offered = False  # the present value is the column's default
 

@@ -1,9 +1,10 @@
 """The description of a table's pages."""
 
 import re
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar
+from uuid import UUID
 
 from jinja2 import Template
 from sqlalchemy import (
@@ -23,7 +24,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
-from ..db.column_types import NoneAs, TextBytes, YesNo
+from ..db.column_types import NoneAs, TextBytes, YesNo, own_type
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
@@ -391,7 +392,7 @@ class TablePages:
             for key in self.lookups:
                 lookup = form._fields.get(key)
                 if isinstance(lookup, LookupField):
-                    lookup.value_type = python_type(self.column(key))
+                    lookup.value_type = value_parser(self.column(key))
             if typed is not None:
                 form.process(formdata=typed, data=dict(values))
         else:
@@ -525,6 +526,19 @@ def python_type(column: Column[Any]) -> type:
         return made.python_type
     except NotImplementedError:
         return str
+
+
+def value_parser(column: Column[Any]) -> Callable[[str], Any]:
+    """Return what reads a value of a column in an address or a form. It raises ValueError
+    for what is none; a server would end the transaction over a UUID that is none."""
+    if str(getattr(own_type(column), "native", "")).lower() == "uuid":
+        return _uuid_text
+    return python_type(column)
+
+
+def _uuid_text(text: str) -> str:
+    UUID(text)
+    return text
 
 
 def unique_sets(pages: TablePages) -> list[tuple[str, ...]]:

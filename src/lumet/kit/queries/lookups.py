@@ -14,7 +14,13 @@ from ..db.keyset import among_keys, bound_keys
 from ..forms.fields import KEPT, LongTextField, LookupField, OtherField, SecretField
 from ..forms.file_fields import FileField
 from ..pages.table_context import Plan, TableContext
-from ..pages.table_pages import Order, Reference, TablePages, python_type
+from ..pages.table_pages import (
+    Order,
+    Reference,
+    TablePages,
+    python_type,
+    value_parser,
+)
 from .readers import Reader
 from .search import (
     has_words,
@@ -409,7 +415,7 @@ def fill_lookups(context: TableContext, form: Any, entered: Collection[str]) -> 
         field = form._fields.get(key)
         if not isinstance(field, LookupField) or key not in entered:
             continue
-        field.value_type = python_type(context.pages.column(key))
+        field.value_type = value_parser(context.pages.column(key))
         present = field._value()
         lookup = Lookup(context, key, form)
         if not lookup.is_open:
