@@ -14,6 +14,7 @@ _BY_WORD: tuple[tuple[str, TypeKind], ...] = (
     ("TIME", "time"),
     ("DECIMAL", "decimal"),
     ("NUMERIC", "decimal"),
+    ("NUMBER", "decimal"),  # as tables have it that come from other servers
     ("MONEY", "decimal"),
     ("CURRENCY", "decimal"),
     ("JSON", "json"),
@@ -36,6 +37,7 @@ _BY_WORD: tuple[tuple[str, TypeKind], ...] = (
     ("FLOA", "float"),
     ("DOUB", "float"),
 )
+MOST_DIGITS = 18  # of a whole number of 64 bits, whatever they are
 _SIZES = re.compile(r"\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
 
 
@@ -57,5 +59,7 @@ def canonical_sqlite_type(native: str) -> Type:
         return Type(kind, native, length=first)
     if kind == "decimal":
         scale = second if second is not None else (0 if first else None)
+        if scale == 0 and first and first <= MOST_DIGITS and "NUMBER" in upper:
+            return Type("integer", native)  # such as NUMBER(4)
         return Type(kind, native, precision=first, scale=scale)
     return Type(kind, native)
