@@ -17,7 +17,8 @@ CREATE TABLE buoy (code VARCHAR(10) PRIMARY KEY, name VARCHAR(40) NOT NULL, dept
   laid_on DATE, seen_at {moment}, photo {bytes});
 CREATE TABLE note (no INTEGER PRIMARY KEY, buoy_code VARCHAR(10), words VARCHAR(40), FOREIGN KEY (buoy_code) REFERENCES buoy (code));
 CREATE TABLE tag (id {uuid} PRIMARY KEY, words VARCHAR(40));
-CREATE TABLE tied (no INTEGER PRIMARY KEY, tag_id {uuid}, FOREIGN KEY (tag_id) REFERENCES tag (id));
+CREATE TABLE mark (no NUMERIC(4,0) PRIMARY KEY, words VARCHAR(40));
+CREATE TABLE tied (no INTEGER PRIMARY KEY, tag_id {uuid}, mark_no NUMERIC(4,0), FOREIGN KEY (tag_id) REFERENCES tag (id), FOREIGN KEY (mark_no) REFERENCES mark (no));
 INSERT INTO buoy VALUES ('NR1', 'North', 12.5, 3, '2026-05-01', NULL, NULL);
 """
 DECIDED = {
@@ -99,11 +100,15 @@ class Forms:
 
     def test_a_reference_to_what_there_is_not_is_told_at_its_field(self: Any) -> None:
         client = self.client()
-        for value in ("12", "0b9a6c1e-52d7-4f0e-9d3c-7f1f5a3e8c24", "x" * 40):
-            answer = client.post("/t/tied/add", data={"no": "1", "tag_id": value})
-            self.assertEqual(answer.status_code, 422)
-            self.assertIn("Choose one from the list.", answer.text, value)
-            self.assertNotIn("The database does not allow", answer.text)
+        for key, values in {
+            "tag_id": ("12", "0b9a6c1e-52d7-4f0e-9d3c-7f1f5a3e8c24", "x" * 40),
+            "mark_no": ("12", "999999999", "nope", "NaN", "1e999999999"),
+        }.items():
+            for value in values:
+                answer = client.post("/t/tied/add", data={"no": "1", key: value})
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn("Choose one from the list.", answer.text, value)
+                self.assertNotIn("The database does not allow", answer.text)
         self.assertEqual(self.rows("SELECT * FROM tied"), [])
 
     def test_numbers_are_given_once_when_many_save_together(self: Any) -> None:

@@ -544,6 +544,11 @@ def own_type(column: ColumnElement[Any]) -> TypeEngine[Any]:
     return made.base if isinstance(made, NoneAs) else made
 
 
+def is_decimal(column: ColumnElement[Any]) -> bool:
+    """Tell whether a column holds exact numbers, which the application reads as such."""
+    return isinstance(own_type(column), _Decimal)
+
+
 def storage_format_of(column: ColumnElement[Any]) -> str:
     """Return how a column spells its values, "" for one that holds them as the database
     does."""

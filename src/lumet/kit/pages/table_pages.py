@@ -3,6 +3,8 @@
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from functools import partial
 from typing import Any, ClassVar
 from uuid import UUID
 
@@ -24,7 +26,7 @@ from werkzeug.datastructures import MultiDict
 from ..access.reach import Reach
 from ..access.roles import Role
 from ..contract import EDIT_CELLS, EDIT_PAGE
-from ..db.column_types import NoneAs, TextBytes, YesNo, own_type
+from ..db.column_types import NoneAs, TextBytes, YesNo, is_decimal, own_type
 from ..forms.base import RecordForm
 from ..forms.fields import LookupField, OtherField, ValueField, YesNoField
 from .actions import Action
@@ -528,16 +530,28 @@ def python_type(column: Column[Any]) -> type:
         return str
 
 
+MOST_DIGITS = 1_000  # of an exact number that a server takes as such
+
+
 def value_parser(column: Column[Any]) -> Callable[[str], Any]:
     """Return what reads a value of a column in an address or a form. It raises ValueError
-    for what is none; a server would end the transaction over a UUID that is none."""
+    or InvalidOperation for what is none: PostgreSQL would end the transaction over it."""
     if str(getattr(own_type(column), "native", "")).lower() == "uuid":
-        return _uuid_text
+        return partial(_checked, UUID)
+    if is_decimal(column):
+        return partial(_checked, _number)
     return python_type(column)
 
 
-def _uuid_text(text: str) -> str:
-    UUID(text)
+def _number(text: str) -> Decimal:
+    found = Decimal(text)
+    if not found.is_finite() or abs(found.adjusted()) > MOST_DIGITS:
+        raise ValueError(text)
+    return found
+
+
+def _checked(read: Callable[[str], Any], text: str) -> str:
+    read(text)
     return text
 
 
