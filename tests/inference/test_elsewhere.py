@@ -446,13 +446,13 @@ class ShortNamesTest(unittest.TestCase):
         found = database(
             table("DEPT", "DEPTNO NUMBER(2) !", "DNAME VARCHAR2(14)", key="DEPTNO"),
             table("EMP", "EMPNO NUMBER(4) !", "ENAME VARCHAR2(10)", "MGR NUMBER(4)", "SAL NUMBER(7,2)", "RATE NUMBER",
-                  "BADGE NUMBER(30)", "DEPTNO NUMBER(2)", key="EMPNO"),
+                  "BADGE NUMBER(30)", "LINENO NUMERIC(6,0)", "DEPTNO NUMBER(2)", key="EMPNO"),
         )  # fmt: skip
         employee = decided(found, "EMP")
         self.assertEqual(employee["title"], "{ENAME}")
         self.assertEqual(employee["field/DEPTNO/references"], "DEPT.DEPTNO")
-        kinds = {name: employee[f"field/{name}/kind"] for name in ("EMPNO", "SAL", "RATE", "BADGE")}  # fmt: skip
-        self.assertEqual(kinds, {"EMPNO": "code", "SAL": "decimal", "RATE": "decimal", "BADGE": "decimal"})  # fmt: skip
+        kinds = {name: employee[f"field/{name}/kind"] for name in ("EMPNO", "SAL", "RATE", "BADGE", "LINENO")}  # fmt: skip
+        self.assertEqual(kinds, {"EMPNO": "code", "SAL": "decimal", "RATE": "decimal", "BADGE": "decimal", "LINENO": "code"})  # fmt: skip
 
     def test_names_of_every_age(self) -> None:
         styles = {

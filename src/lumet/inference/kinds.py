@@ -750,7 +750,10 @@ def kind_of_code(subject: Subject, column: Column) -> Choice | None:
     """A whole number that names something, such as a year or a line's number, is
     written without separators. Example: `built_year`, `line_no`."""
     words = split_words(column.worded)
-    if column.type.kind != "integer" or not words:
+    whole = column.type.kind == "integer" or (
+        column.type.kind == "decimal" and column.type.scale == 0
+    )
+    if not whole or not words:
         return None
     if words[-1] in _CODE_WORDS or subject.table.primary_key == (column.name,):
         return Choice("code", "a number used as a name", 0.9)

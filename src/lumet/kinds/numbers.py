@@ -25,6 +25,12 @@ class Code(NumberKind):
     field = "CodeField"
     can_be_summed = False
 
+    def validators(self, source: FieldSource) -> list[str]:
+        found, digits = super().validators(source), source.column.type.precision
+        if found or not digits or source.column.type.kind != "decimal":
+            return found
+        return [f"NumberRange({1 - 10**digits}, {10**digits - 1})"]
+
 
 class _DecimalKind(NumberKind):
     field = "DecimalField"
