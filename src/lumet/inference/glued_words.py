@@ -52,7 +52,7 @@ _BRIEF_PARTS = frozenset({"is", "to", "of", "in", "up", "ip"})
 _COMPOUNDS = frozenset({"timeout", "uptime", "downtime", "hostname", "username", "filesize",
                         "webhook", "logout", "workflow", "dataset", "datetime", "signup", "timestamp",
                         "subnet", "mailbox", "callsign", "waypoint", "logbook",
-                        "plugin", "checksum", "metadata", "codename", "tooltip", "wildcard"})  # fmt: skip
+                        "plugin", "checksum", "errstr", "metadata", "codename", "tooltip", "wildcard"})  # fmt: skip
 _KEY_ENDS = (["key"], ["id"], ["no"], ["code"], ["cd"], ["nr"])
 _LETTERS = re.compile(r"([a-z]+)(\d*)")
 
