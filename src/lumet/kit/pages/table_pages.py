@@ -534,7 +534,7 @@ MOST_DIGITS = 1_000  # of an exact number that a server takes as such
 
 
 def value_parser(column: Column[Any]) -> Callable[[str], Any]:
-    """Return what reads a value of a column in an address or a form. It raises ValueError
+    """Return the reader of a column's values in addresses and forms. It raises ValueError
     or InvalidOperation for what is none: PostgreSQL would end the transaction over it."""
     if str(getattr(own_type(column), "native", "")).lower() == "uuid":
         return partial(_checked, UUID)
