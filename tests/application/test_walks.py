@@ -49,7 +49,7 @@ class Walk:
 
 
 class HabitsWalk(Walk, ApplicationCase):
-    LIMITS: ClassVar[Limits] = Limits(records=6, forms=5, titles=3, choices=2, links=12, violations=12)  # fmt: skip
+    LIMITS: ClassVar[Limits] = Limits(records=4, forms=4, titles=2, choices=2, orders=12, links=8, violations=12)  # fmt: skip
     SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
 
     @classmethod
@@ -63,7 +63,7 @@ class OldStyleWalk(HabitsWalk):
     """Every shape of a table five times."""
 
     SCRIPT_OF = staticmethod(old_style)
-    LIMITS = Limits(records=2, forms=1, titles=2, choices=2, orders=4, links=4, violations=5)  # fmt: skip
+    LIMITS = Limits(records=2, forms=1, titles=1, choices=1, orders=2, links=4, violations=5)  # fmt: skip
 
     def only(self: Any) -> list[str]:
         return named_by(self, STEMS[::3])
@@ -93,7 +93,7 @@ class NamesWalk(Walk, ApplicationCase):
 class ServerWalk(Walk, OnServer):
     """On servers less of each table: what does not depend on them, SQLite's walk sees."""
 
-    LIMITS: ClassVar[Limits] = Limits(records=3, forms=3, titles=2, choices=2, orders=6, links=4, violations=6)  # fmt: skip
+    LIMITS: ClassVar[Limits] = Limits(records=2, forms=3, titles=1, choices=2, orders=4, links=4, violations=6)  # fmt: skip
     SCRIPT_OF: ClassVar[Any] = staticmethod(habits)
 
     @classmethod
