@@ -9,7 +9,7 @@ from lumet.facts.model import Table
 from lumet.inference.labels_from_names import ABBREVIATIONS, split_words, to_singular
 from lumet.inference.name_similarity import abbreviates
 
-# what a column holds, as the end of its name has it
+# suffixes: what a column holds
 _ENDS = (
     "name", "date", "code", "type", "time", "text", "desc", "stat",
     "num", "nbr", "nam", "cod", "cde", "dte", "dat", "tim", "tme", "tms", "typ", "sts",
@@ -35,15 +35,15 @@ _WORDS = {
        for b in ("dt", "dte", "dat", "ts", "tms", "tm", "usr", "by")},
 }  # fmt: skip
 _OF_TABLES = ("mst", "trn", "tbl", "trx")
-HEAD = (2, 5)  # letters of what several names of a database begin with
+PREFIX = (2, 5)  # letters of a prefix that several names share
 SHORT_NAMES = 0.3  # of the names in one piece end so, and
-ENOUGH_NAMES = 8  # as many of them: what they begin with is taken for a word
+ENOUGH_NAMES = 8  # as many of them: any prefix of theirs is taken for a word
 _LETTERS = re.compile(r"([a-z]+)(\d*)")
 
 
 def spelled(words: Sequence[str], kept: Collection[str] = ()) -> list[str]:
-    """Return words with those spelled out that stand for one word in every trade, but
-    for the ones `kept`: "buy name" of "buy nam"."""
+    """Return words with the usual abbreviations spelled out, except for those in
+    `kept`: "buy name" of "buy nam"."""
     if len(words) < 2:
         return [*words]
     first = words[0] if words[0] in kept else _SPELLED_FIRST.get(words[0], words[0])
@@ -51,8 +51,8 @@ def spelled(words: Sequence[str], kept: Collection[str] = ()) -> list[str]:
 
 
 class ShortNames:
-    """Splits names whose last letters say what a column holds, and those that begin
-    like them.
+    """Splits names by the suffixes that say what a column holds, and by the prefixes
+    that several names share.
 
     `is_plain` tells texts that stay whole, `is_word` frequent words, `parts_of` splits
     a text into words that are known, () for none; `known` are further words, `begins`
@@ -70,16 +70,16 @@ class ShortNames:
     ) -> None:
         self._is_plain, self._is_word, self._parts_of = is_plain, is_word, parts_of
         self._begins = begins
-        self._known = {word for word in known if len(word) >= HEAD[0]}
+        self._known = {word for word in known if len(word) >= PREFIX[0]}
         self._tables = [*tables]
         names = sorted({word for word, _ in self._single()})
         ended = [(word, end) for word in names for end in self._ends(word)]
-        found = self._found_heads(names, ended)
-        self.heads = tuple(sorted(found, key=lambda head: (-len(head), head)))
-        self._known |= {*self.heads}
+        found = self._found_prefixes(names, ended)
+        self.prefixes = tuple(sorted(found, key=lambda prefix: (-len(prefix), prefix)))
+        self._known |= {*self.prefixes}
         count = len({word for word, _ in ended})
         self.is_usual = count >= ENOUGH_NAMES and count >= SHORT_NAMES * len(names)
-        self._heads_of: dict[str, tuple[str, str]] = {}
+        self._prefix_of: dict[str, tuple[str, str]] = {}
         self._keys = dict(self._meant())
 
     def split(self, word: str, table: str = "") -> tuple[str, ...]:
@@ -109,41 +109,41 @@ class ShortNames:
         parts = self.split(word, self._own_words(table)[-1])
         if len(parts) < 2:
             return parts
-        head, meant = self._heads_of.get(table.name, ("", ""))
-        first = meant if head == parts[0] else self._keys.get(word, parts[0])
+        prefix, meant = self._prefix_of.get(table.name, ("", ""))
+        first = meant if prefix == parts[0] else self._keys.get(word, parts[0])
         return (first, *parts[1:])
 
     def _split(self, word: str, table: str) -> tuple[str, ...]:
-        for head in self.heads:
-            rest = word.removeprefix(head)
+        for prefix in self.prefixes:
+            rest = word.removeprefix(prefix)
             if rest != word and (self._follows(rest) or self._is_known(rest)):
-                return (head, rest)
+                return (prefix, rest)
         for end in self._ends(word):
             if begins := self._before(word.removesuffix(end), end):
                 return (*begins, end)
         if self.is_usual and len(word) == 6:
             halves = (word[:3], word[3:])
-            if self._is_known(halves[0]) or halves[1] in self.heads:
+            if self._is_known(halves[0]) or halves[1] in self.prefixes:
                 return halves
         is_of_table = bool(table) and word[0] == table[0] and word[1:] in _WHOLE_ENDS
         return (word[1:],) if is_of_table else ()
 
-    def _before(self, head: str, end: str) -> tuple[str, ...]:
+    def _before(self, prefix: str, end: str) -> tuple[str, ...]:
         """Return the words before the end of a name, () for none."""
         # words of Spanish and Italian end so: `interno`
-        is_doubtful = end in ("no", "id") or len(head) < 3
-        if self._is_known(head) or (self._is_word(head) and not is_doubtful):
-            return (head,)
-        if len(head) > 3 and (parts := self._parts_of(head)):
+        is_doubtful = end in ("no", "id") or len(prefix) < 3
+        if self._is_known(prefix) or (self._is_word(prefix) and not is_doubtful):
+            return (prefix,)
+        if len(prefix) > 3 and (parts := self._parts_of(prefix)):
             return parts
-        for n in range(3, len(head) - 2):
-            if self._is_known(head[:n]) and self._is_known(head[n:]):
-                return (head[:n], head[n:])
-        is_short = len(head) == 3 or (len(head) == 4 and len(end) < 4)
-        return (head,) if self.is_usual and is_short else ()
+        for n in range(3, len(prefix) - 2):
+            if self._is_known(prefix[:n]) and self._is_known(prefix[n:]):
+                return (prefix[:n], prefix[n:])
+        is_short = len(prefix) == 3 or (len(prefix) == 4 and len(end) < 4)
+        return (prefix,) if self.is_usual and is_short else ()
 
     def _follows(self, rest: str) -> bool:
-        """Tell whether a text may stand behind what several names begin with."""
+        """Tell whether a text can follow a prefix."""
         is_end = rest in _ENDS or rest in _PERSON_NAMES or rest in ABBREVIATIONS
         return is_end or (len(rest) > 2 and self._is_word(rest))
 
@@ -152,7 +152,7 @@ class ShortNames:
 
     def _ends(self, word: str) -> Iterator[str]:
         for end in _ENDS:
-            if word.endswith(end) and len(word) - len(end) >= HEAD[0]:
+            if word.endswith(end) and len(word) - len(end) >= PREFIX[0]:
                 yield end
 
     def _single(self) -> Iterator[tuple[str, Table]]:
@@ -164,17 +164,17 @@ class ShortNames:
                 if found and not self._is_plain(found[1]):
                     yield found[1], table
 
-    def _found_heads(
+    def _found_prefixes(
         self, names: Sequence[str], ended: Iterable[tuple[str, str]]
     ) -> Iterator[str]:
-        """Yield the letters that several names begin with before words, of which one
-        says what the column holds."""
-        lengths = range(HEAD[0], HEAD[1] + 1)
+        """Yield the prefixes that several names share, with a known suffix behind one of
+        them."""
+        lengths = range(PREFIX[0], PREFIX[1] + 1)
         begun = Counter(w[:n] for w in names for n in lengths if self._follows(w[n:]))
-        for head in {word.removesuffix(end) for word, end in ended}:
-            enough = 4 if len(head) == HEAD[0] else 2
-            if len(head) in lengths and begun[head] >= enough:
-                yield head
+        for prefix in {word.removesuffix(end) for word, end in ended}:
+            enough = 4 if len(prefix) == PREFIX[0] else 2
+            if len(prefix) in lengths and begun[prefix] >= enough:
+                yield prefix
 
     def _meant(self) -> Iterator[tuple[str, str]]:
         """Yield the keys that begin with an abbreviation of their table's own name, by
@@ -186,7 +186,7 @@ class ShortNames:
                 continue
             for word in map(to_singular, self._own_words(table)):
                 if word != words[0] and abbreviates(parts[0], word):
-                    self._heads_of[table.name] = (parts[0], word)
+                    self._prefix_of[table.name] = (parts[0], word)
                     yield words[0], word
                     break
 

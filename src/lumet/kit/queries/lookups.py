@@ -168,8 +168,8 @@ class LookupPlan(Plan):
         return _cut_out(found, skip)._replace(is_cut=is_cut)
 
     def _leads_on(self, key: str) -> bool:
-        """Tell whether titles that begin with those of another table are found through
-        them, which begin with no further ones."""
+        """Tell whether the reference that titles begin with can be searched: its table
+        is visible, and its own titles begin with no reference."""
         target = self.context.of(self._pages.lookups[key].target)
         further = [k for k in _indexed_first(target.pages) if k in target.pages.lookups]
         return not further and target.may("view")
